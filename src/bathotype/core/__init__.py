@@ -1,0 +1,1 @@
+"""The computation: bytes, guests, versions and rules.  No interface, no database."""

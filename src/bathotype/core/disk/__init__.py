@@ -1,0 +1,1 @@
+"""Block sources, partition tables, and which blocks a file system uses."""

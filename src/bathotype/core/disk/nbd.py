@@ -1,0 +1,303 @@
+"""A client of the NBD protocol, newstyle negotiation with structured replies.
+
+Follows the protocol document of the Network Block Device project (``doc/proto.md``): fixed newstyle
+negotiation, ``NBD_OPT_GO``, structured replies, and the ``base:allocation`` metadata context.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import socket
+import struct
+import threading
+from dataclasses import dataclass
+from urllib.parse import unquote, urlsplit
+
+from bathotype.core.disk.ranges import Ranges
+from bathotype.core.errors import Damaged, Invalid, Unavailable
+
+_MAGIC = 0x4E42444D41474943
+_OPTION_MAGIC = 0x49484156454F5054
+_OPTION_REPLY_MAGIC = 0x3E889045565A9
+_REQUEST_MAGIC = 0x25609513
+_SIMPLE_REPLY_MAGIC = 0x67446698
+_STRUCTURED_REPLY_MAGIC = 0x668E33EF
+
+_OPT_ABORT, _OPT_GO, _OPT_STRUCTURED_REPLY, _OPT_SET_META_CONTEXT = 2, 7, 8, 10
+_REP_ACK, _REP_INFO, _REP_META_CONTEXT = 1, 3, 4
+_INFO_EXPORT = 0
+_CMD_READ, _CMD_WRITE, _CMD_DISC, _CMD_FLUSH, _CMD_WRITE_ZEROES, _CMD_BLOCK_STATUS = 0, 1, 2, 3, 6, 7
+_CHUNK_NONE, _CHUNK_OFFSET_DATA, _CHUNK_OFFSET_HOLE, _CHUNK_BLOCK_STATUS = 0, 1, 2, 5
+_FLAG_READ_ONLY, _FLAG_FLUSH, _FLAG_WRITE_ZEROES = 1 << 1, 1 << 2, 1 << 6
+_STATE_ZERO = 2
+_ERRORS = {
+    1: "not permitted",
+    5: "input/output error",
+    12: "out of memory",
+    22: "invalid request",
+    28: "no space left on the server",
+    75: "value too large",
+    95: "not supported",
+    108: "server is shutting down",
+}
+_MOST = 4 * 1024 * 1024
+_MOST_REPLY = 64 * 1024 * 1024
+
+
+@dataclass(frozen=True)
+class NbdAddress:
+    """A place from an NBD URI: ``nbd://host:port/export`` or ``nbd+unix:///export?socket=path``."""
+
+    export: str
+    host: str = ""
+    port: int = 10809
+    socket_path: str = ""
+
+    @classmethod
+    def parse(cls, uri: str) -> NbdAddress:
+        """Raises `Invalid` for anything but an NBD URI."""
+        parts = urlsplit(uri)
+        export = unquote(parts.path.lstrip("/"))
+        if parts.scheme == "nbd" and parts.hostname:
+            return cls(export, parts.hostname, parts.port or 10809)
+        if parts.scheme == "nbd+unix" and parts.query.startswith("socket="):
+            return cls(export, socket_path=unquote(parts.query.removeprefix("socket=")))
+        raise Invalid(f"{uri!r} is not an NBD address.", advice="Give nbd://HOST:PORT/EXPORT.")
+
+
+class NbdDisk:
+    """One connection to one export; a `BlockSource` that can also be written.
+
+    Errors of the connection are `Unavailable` (try again with a new connection); an error that the server
+    reports for a request is `Damaged`.  Safe to use from several threads: requests take turns.
+    """
+
+    def __init__(self, uri: str, *, timeout: float = 30.0) -> None:
+        self.address = NbdAddress.parse(uri)
+        self._lock = threading.Lock()
+        self._cookie = 0
+        self._context: int | None = None
+        self._size = 0
+        self._flags = 0
+        try:
+            self._socket = self._connect(timeout)
+        except OSError as error:
+            raise Unavailable(f"The NBD server does not answer: {error}.") from error
+        try:
+            self._negotiate()
+        except BaseException:
+            self._socket.close()
+            raise
+
+    def _connect(self, timeout: float) -> socket.socket:
+        if self.address.socket_path:
+            connection = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
+            connection.settimeout(timeout)
+            connection.connect(self.address.socket_path)
+            return connection
+        connection = socket.create_connection((self.address.host, self.address.port), timeout)
+        connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        return connection
+
+    # Negotiation
+
+    def _negotiate(self) -> None:
+        magic, option_magic, flags = struct.unpack(">QQH", self._receive(18))
+        if magic != _MAGIC or option_magic != _OPTION_MAGIC or not flags & 1:
+            raise Damaged("The server does not speak NBD with fixed newstyle negotiation.")
+        self._send(struct.pack(">I", flags & 3))
+        structured = self._option(_OPT_STRUCTURED_REPLY, b"") is not None
+        name = self.address.export.encode()
+        if structured:
+            query = b"base:allocation"
+            data = struct.pack(">I", len(name)) + name + struct.pack(">II", 1, len(query)) + query
+            for kind, body in self._option(_OPT_SET_META_CONTEXT, data) or ():
+                if kind == _REP_META_CONTEXT and body[4:] == query:
+                    self._context = struct.unpack(">I", body[:4])[0]
+        answers = self._option(_OPT_GO, struct.pack(">I", len(name)) + name + struct.pack(">H", 0))
+        if answers is None:
+            raise Unavailable(f"The NBD server has no export {self.address.export!r}.")
+        for kind, body in answers:
+            if kind == _REP_INFO and struct.unpack(">H", body[:2])[0] == _INFO_EXPORT:
+                self._size, self._flags = struct.unpack(">QH", body[2:12])
+
+    def _option(self, option: int, data: bytes) -> list[tuple[int, bytes]] | None:
+        """The replies before the acknowledgement, or None where the server refuses the option."""
+        self._send(struct.pack(">QII", _OPTION_MAGIC, option, len(data)) + data)
+        replies: list[tuple[int, bytes]] = []
+        while True:
+            magic, echoed, kind, length = struct.unpack(">QIII", self._receive(20))
+            if magic != _OPTION_REPLY_MAGIC or echoed != option or length > _MOST:
+                raise Damaged("The NBD server answered an option with something else.")
+            body = self._receive(length)
+            if kind == _REP_ACK:
+                return replies
+            if kind & 0x80000000:
+                return None
+            replies.append((kind, body))
+
+    # Requests
+
+    @property
+    def size(self) -> int:
+        return self._size
+
+    @property
+    def writable(self) -> bool:
+        """Whether the server accepts writes."""
+        return not self._flags & _FLAG_READ_ONLY
+
+    def read(self, offset: int, length: int) -> bytes:
+        if offset < 0 or offset + length > self._size:
+            raise Damaged(f"Read of {length} bytes at {offset} is beyond the disk.")
+        if length <= _MOST:
+            return bytes(self._read_piece(offset, length))
+        pieces = [
+            self._read_piece(at, min(_MOST, offset + length - at)) for at in range(offset, offset + length, _MOST)
+        ]
+        return b"".join(pieces)
+
+    def _read_piece(self, offset: int, length: int) -> bytearray:
+        if not length:
+            return bytearray()
+        out = bytearray(length)
+        with self._lock:
+            cookie = self._request(_CMD_READ, offset, length)
+            for kind, body in self._replies(cookie, length):
+                if kind == _SIMPLE_REPLY_MAGIC:
+                    out[:] = body
+                elif kind == _CHUNK_OFFSET_DATA:
+                    at = struct.unpack(">Q", body[:8])[0] - offset
+                    if at < 0 or at + len(body) - 8 > length:
+                        raise Damaged("The NBD server sent data that was not asked for.")
+                    out[at : at + len(body) - 8] = body[8:]
+        return out
+
+    def write(self, offset: int, data: bytes) -> None:
+        """Write all of ``data`` at ``offset``; durable only after `flush`."""
+        view = memoryview(data)
+        for at in range(0, len(view), _MOST):
+            piece = view[at : at + _MOST]
+            with self._lock:
+                cookie = self._request(_CMD_WRITE, offset + at, len(piece), piece)
+                self._finish(cookie)
+
+    def write_zeros(self, offset: int, length: int) -> None:
+        """Make a range read as zeros, as a hole where the server can."""
+        if not self._flags & _FLAG_WRITE_ZEROES:
+            for at in range(offset, offset + length, _MOST):
+                self.write(at, bytes(min(_MOST, offset + length - at)))
+            return
+        step = 1 << 30
+        for at in range(offset, offset + length, step):
+            with self._lock:
+                self._finish(self._request(_CMD_WRITE_ZEROES, at, min(step, offset + length - at)))
+
+    def flush(self) -> None:
+        """Make everything written so far durable on the server."""
+        if self._flags & _FLAG_FLUSH:
+            with self._lock:
+                self._finish(self._request(_CMD_FLUSH, 0, 0))
+
+    def allocated(self) -> Ranges:
+        """What ``base:allocation`` does not report as reading zeros; everything where it is not offered."""
+        if self._context is None:
+            return Ranges.of([(0, self._size)])
+        found: list[tuple[int, int]] = []
+        at = 0
+        while at < self._size:
+            length = min(self._size - at, 1 << 31)
+            with self._lock:
+                cookie = self._request(_CMD_BLOCK_STATUS, at, length)
+                before = at
+                for kind, body in self._replies(cookie, 0):
+                    if kind != _CHUNK_BLOCK_STATUS:
+                        continue
+                    for extent, state in struct.iter_unpack(">II", body[4:]):
+                        if not state & _STATE_ZERO:
+                            found.append((at, min(at + extent, self._size)))
+                        at += extent
+            if at == before:
+                raise Damaged("The NBD server reports no block status.")
+        return Ranges.of(found)
+
+    def close(self) -> None:
+        """Say goodbye and close the connection."""
+        with contextlib.suppress(OSError, Unavailable):
+            self._request(_CMD_DISC, 0, 0)
+        self._socket.close()
+
+    def __enter__(self) -> NbdDisk:
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.close()
+
+    # The wire
+
+    def _request(self, command: int, offset: int, length: int, data: bytes | memoryview = b"") -> int:
+        self._cookie += 1
+        self._send(struct.pack(">IHHQQI", _REQUEST_MAGIC, 0, command, self._cookie, offset, length))
+        if data:
+            self._send(data)
+        return self._cookie
+
+    def _finish(self, cookie: int) -> None:
+        for _ in self._replies(cookie, 0):
+            pass
+
+    def _replies(self, cookie: int, length: int) -> list[tuple[int, bytes]]:
+        """All chunks of one request's answer.  Raises `Damaged` for an error that the server reports."""
+        chunks: list[tuple[int, bytes]] = []
+        failure: str | None = None
+        while True:
+            magic = struct.unpack(">I", self._receive(4))[0]
+            if magic == _SIMPLE_REPLY_MAGIC:
+                error, echoed = struct.unpack(">IQ", self._receive(12))
+                done, failure = True, _error_name(error) if error else failure
+                if not error and length:
+                    chunks.append((_SIMPLE_REPLY_MAGIC, self._receive(length)))
+            elif magic == _STRUCTURED_REPLY_MAGIC:
+                flags, kind, echoed, size = struct.unpack(">HHQI", self._receive(16))
+                if size > _MOST_REPLY:
+                    raise Damaged("The NBD server sent an answer that is too long.")
+                body = self._receive(size)
+                done = bool(flags & 1)
+                if kind & 0x8000:
+                    failure = _error_name(struct.unpack(">I", body[:4])[0])
+                elif kind != _CHUNK_NONE:
+                    chunks.append((kind, body))
+            else:
+                raise Damaged("The NBD server sent something that is no reply.")
+            if echoed != cookie:
+                raise Damaged("The NBD server answered another request.")
+            if done:
+                break
+        if failure:
+            raise Damaged(f"The NBD server refused a request: {failure}.")
+        return chunks
+
+    def _send(self, data: bytes | memoryview) -> None:
+        try:
+            self._socket.sendall(data)
+        except OSError as error:
+            raise Unavailable(f"The connection to the NBD server broke: {error}.") from error
+
+    def _receive(self, length: int) -> bytes:
+        if not length:
+            return b""
+        out = bytearray(length)
+        view = memoryview(out)
+        try:
+            while view:
+                got = self._socket.recv_into(view)
+                if not got:
+                    raise Unavailable("The NBD server closed the connection.")
+                view = view[got:]
+        except OSError as error:
+            raise Unavailable(f"The connection to the NBD server broke: {error}.") from error
+        return bytes(out)
+
+
+def _error_name(number: int) -> str:
+    return _ERRORS.get(number, f"error {number}")

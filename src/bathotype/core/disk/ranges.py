@@ -1,0 +1,91 @@
+"""Sets of byte ranges, kept as two NumPy arrays so that a fragmented terabyte disk stays cheap."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+
+Offsets = npt.NDArray[np.int64]
+
+
+@dataclass(frozen=True)
+class Ranges:
+    """A sorted set of disjoint, non-touching half-open ranges ``[start, end)`` in bytes."""
+
+    starts: Offsets
+    ends: Offsets
+
+    @classmethod
+    def of(cls, pairs: Iterable[tuple[int, int]]) -> Ranges:
+        """The union of any ``(start, end)`` pairs; empty ones are dropped."""
+        table = np.array([p for p in pairs if p[1] > p[0]], dtype=np.int64).reshape(-1, 2)
+        return cls._merged(table[:, 0], table[:, 1])
+
+    @classmethod
+    def of_arrays(cls, starts: Offsets, ends: Offsets) -> Ranges:
+        """The union of ranges given as two arrays."""
+        keep = ends > starts
+        return cls._merged(starts[keep].astype(np.int64), ends[keep].astype(np.int64))
+
+    @classmethod
+    def _merged(cls, starts: Offsets, ends: Offsets) -> Ranges:
+        if not len(starts):
+            return cls(np.empty(0, np.int64), np.empty(0, np.int64))
+        order = np.argsort(starts, kind="stable")
+        starts, reach = starts[order], np.maximum.accumulate(ends[order])
+        fresh = np.ones(len(starts), bool)
+        fresh[1:] = starts[1:] > reach[:-1]
+        last = np.append(np.flatnonzero(fresh)[1:] - 1, len(starts) - 1)
+        return cls(starts[fresh], reach[last])
+
+    @property
+    def total(self) -> int:
+        """Bytes covered."""
+        return int((self.ends - self.starts).sum())
+
+    def __iter__(self) -> Iterator[tuple[int, int]]:
+        return iter(zip(self.starts.tolist(), self.ends.tolist(), strict=True))
+
+    def __len__(self) -> int:
+        return len(self.starts)
+
+    def shift(self, offset: int) -> Ranges:
+        """The same ranges, moved by ``offset`` bytes."""
+        return Ranges(self.starts + offset, self.ends + offset)
+
+    def union(self, *others: Ranges) -> Ranges:
+        """What is in any of them."""
+        every = (self, *others)
+        return Ranges._merged(np.concatenate([r.starts for r in every]), np.concatenate([r.ends for r in every]))
+
+    def complement(self, size: int) -> Ranges:
+        """What of ``[0, size)`` is not covered."""
+        starts = np.append(np.int64(0), np.minimum(self.ends, size))
+        ends = np.append(np.minimum(self.starts, size), np.int64(size))
+        return Ranges.of_arrays(starts, ends)
+
+    def minus(self, other: Ranges, size: int) -> Ranges:
+        """What is in this set and not in ``other``; both lie in ``[0, size)``."""
+        return self.complement(size).union(other).complement(size)
+
+    def intersect(self, other: Ranges, size: int) -> Ranges:
+        """What is in both; both lie in ``[0, size)``."""
+        return self.complement(size).union(other.complement(size)).complement(size)
+
+    def within(self, start: int, end: int) -> list[tuple[int, int]]:
+        """The parts that lie in ``[start, end)``, in order."""
+        first = int(np.searchsorted(self.ends, start, side="right"))
+        last = int(np.searchsorted(self.starts, end, side="left"))
+        return [(max(int(self.starts[i]), start), min(int(self.ends[i]), end)) for i in range(first, last)]
+
+    def windows(self, width: int) -> Offsets:
+        """Indices of the aligned windows of ``width`` bytes that any range touches, ascending."""
+        if not len(self.starts):
+            return np.empty(0, np.int64)
+        touched = Ranges.of_arrays(self.starts // width, (self.ends - 1) // width + 1)
+        counts = touched.ends - touched.starts
+        offsets = np.repeat(touched.starts - np.concatenate(([0], np.cumsum(counts)[:-1])), counts)
+        return (np.arange(counts.sum(), dtype=np.int64) + offsets).astype(np.int64)

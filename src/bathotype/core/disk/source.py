@@ -1,0 +1,136 @@
+"""Where blocks are read from: files, windows of another source, and masks that hide unused blocks."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Protocol
+
+from bathotype.core.disk.ranges import Ranges
+from bathotype.core.errors import Damaged
+
+
+class BlockSource(Protocol):
+    """Random access to the bytes of a disk."""
+
+    @property
+    def size(self) -> int:
+        """Length of the disk in bytes."""
+        ...
+
+    def read(self, offset: int, length: int) -> bytes:
+        """Exactly ``length`` bytes from ``offset``.  Raises `Damaged` beyond the end."""
+        ...
+
+    def allocated(self) -> Ranges:
+        """Ranges that may hold anything but zeros, as far as the source knows."""
+        ...
+
+
+class FileSource:
+    """A raw disk image in a local file."""
+
+    def __init__(self, path: Path, *, writable: bool = False) -> None:
+        self.path = path
+        self._fd = os.open(path, os.O_RDWR if writable else os.O_RDONLY)
+        self._size = os.fstat(self._fd).st_size
+
+    @property
+    def size(self) -> int:
+        return self._size
+
+    def read(self, offset: int, length: int) -> bytes:
+        data = os.pread(self._fd, length, offset)
+        while len(data) < length:
+            more = os.pread(self._fd, length - len(data), offset + len(data))
+            if not more:
+                raise Damaged(f"{self.path.name}: read of {length} bytes at {offset} is beyond the end.")
+            data += more
+        return data
+
+    def write(self, offset: int, data: bytes) -> None:
+        """Write all of ``data`` at ``offset``."""
+        view = memoryview(data)
+        while view:
+            done = os.pwrite(self._fd, view, offset)
+            view, offset = view[done:], offset + done
+
+    def flush(self) -> None:
+        """Make what was written durable."""
+        os.fsync(self._fd)
+
+    def allocated(self) -> Ranges:
+        return Ranges.of(self._data_extents())
+
+    def _data_extents(self) -> Iterator[tuple[int, int]]:
+        position = 0
+        while position < self._size:
+            try:
+                start = os.lseek(self._fd, position, os.SEEK_DATA)
+            except OSError:  # ENXIO: only a hole is left
+                return
+            position = os.lseek(self._fd, start, os.SEEK_HOLE)
+            yield start, position
+
+    def close(self) -> None:
+        """Release the file."""
+        os.close(self._fd)
+
+
+@contextmanager
+def open_file(path: Path, *, writable: bool = False) -> Iterator[FileSource]:
+    """A `FileSource` that is closed at the end of the block."""
+    source = FileSource(path, writable=writable)
+    try:
+        yield source
+    finally:
+        source.close()
+
+
+@dataclass(frozen=True)
+class Window:
+    """A part of another source, such as one partition of a disk."""
+
+    base: BlockSource
+    start: int
+    size: int
+
+    def read(self, offset: int, length: int) -> bytes:
+        if offset < 0 or offset + length > self.size:
+            raise Damaged(f"Read of {length} bytes at {offset} is beyond a window of {self.size} bytes.")
+        return self.base.read(self.start + offset, length)
+
+    def allocated(self) -> Ranges:
+        inside = self.base.allocated().within(self.start, self.start + self.size)
+        return Ranges.of(inside).shift(-self.start)
+
+
+@dataclass(frozen=True)
+class Masked:
+    """A source that reads as zeros outside ``visible``: unused blocks never leave the disk."""
+
+    base: BlockSource
+    visible: Ranges
+
+    @property
+    def size(self) -> int:
+        return self.base.size
+
+    def read(self, offset: int, length: int) -> bytes:
+        parts = self.visible.within(offset, offset + length)
+        if not parts:
+            return bytes(length)
+        if parts == [(offset, offset + length)]:
+            return self.base.read(offset, length)
+        first, last = parts[0][0], parts[-1][1]
+        raw = self.base.read(first, last - first)
+        out = bytearray(length)
+        for start, end in parts:
+            out[start - offset : end - offset] = raw[start - first : end - first]
+        return bytes(out)
+
+    def allocated(self) -> Ranges:
+        return self.visible

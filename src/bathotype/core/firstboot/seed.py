@@ -1,0 +1,110 @@
+"""The NoCloud seed: a volume labelled CIDATA with meta-data, user-data and network-config.
+
+Follows cloud-init's documentation of the NoCloud data source and of network configuration version 2; the
+volume is ISO 9660 with Rock Ridge and Joliet names, written by pycdlib.
+"""
+
+from __future__ import annotations
+
+import io
+from dataclasses import dataclass
+from email.mime.multipart import MIMEMultipart
+from email.mime.text import MIMEText
+from typing import Any
+
+import pycdlib
+import yaml
+
+from bathotype.core.firstboot.settings import FirstBoot
+
+LABEL = "CIDATA"
+
+
+@dataclass(frozen=True)
+class Seed:
+    """The three texts of a seed."""
+
+    meta_data: str
+    user_data: str
+    network_config: str
+
+    def volume(self) -> bytes:
+        """The seed as the bytes of an ISO 9660 volume, small enough to keep in memory."""
+        iso = pycdlib.PyCdlib()
+        iso.new(interchange_level=3, joliet=3, rock_ridge="1.09", vol_ident=LABEL)
+        try:
+            for name, text in (
+                ("meta-data", self.meta_data),
+                ("user-data", self.user_data),
+                ("network-config", self.network_config),
+            ):
+                data = text.encode()
+                short = name.upper().replace("-", "_")
+                iso.add_fp(io.BytesIO(data), len(data), f"/{short}.;1", rr_name=name, joliet_path=f"/{name}")
+            out = io.BytesIO()
+            iso.write_fp(out)
+            return out.getvalue()
+        finally:
+            iso.close()
+
+
+def build_seed(settings: FirstBoot, *, instance_id: str, host_name: str) -> Seed:
+    """The seed that makes one instance itself."""
+    meta = {"instance-id": instance_id, "local-hostname": host_name}
+    return Seed(
+        yaml.safe_dump(meta, sort_keys=False),
+        _user_data(settings, host_name),
+        yaml.safe_dump(_network(settings), sort_keys=False),
+    )
+
+
+def _user_data(settings: FirstBoot, host_name: str) -> str:
+    config: dict[str, Any] = {"hostname": host_name, "preserve_hostname": False, "manage_etc_hosts": True}
+    if settings.domain:
+        config["fqdn"] = f"{host_name}.{settings.domain}"
+    if settings.time_zone:
+        config["timezone"] = settings.time_zone
+    if settings.locale:
+        config["locale"] = settings.locale
+    if settings.ssh_public_keys:
+        config["ssh_authorized_keys"] = settings.ssh_public_keys
+    config["ssh_deletekeys"] = True
+    if settings.users:
+        config["users"] = ["default", *[_user(user) for user in settings.users]]
+    own = "#cloud-config\n" + yaml.safe_dump(config, sort_keys=False)
+    if not settings.user_data:
+        return own
+    parts = MIMEMultipart(boundary="bathotype-first-boot")
+    for text in (own, settings.user_data):
+        kind = "x-shellscript" if text.startswith("#!") else "cloud-config"
+        part = MIMEText(text, kind, "utf-8")
+        part.add_header("Content-Disposition", "attachment", filename=f"part-{len(parts.get_payload())}")
+        parts.attach(part)
+    return parts.as_string()
+
+
+def _user(user: Any) -> dict[str, Any]:
+    out: dict[str, Any] = {"name": user.name, "shell": user.shell, "lock_passwd": True}
+    if user.full_name:
+        out["gecos"] = user.full_name
+    if user.groups:
+        out["groups"] = user.groups
+    if user.administrator:
+        out["sudo"] = "ALL=(ALL) NOPASSWD:ALL"
+    if user.ssh_public_keys:
+        out["ssh_authorized_keys"] = user.ssh_public_keys
+    return out
+
+
+def _network(settings: FirstBoot) -> dict[str, Any]:
+    interface: dict[str, Any] = {"match": {"name": "e*"}}
+    network = settings.network
+    if network.mode == "dhcp":
+        interface["dhcp4"] = True
+    else:
+        interface["addresses"] = network.addresses
+        if network.gateway:
+            interface["routes"] = [{"to": "default", "via": network.gateway}]
+    if network.name_servers:
+        interface["nameservers"] = {"addresses": network.name_servers}
+    return {"version": 2, "ethernets": {"first": interface}}

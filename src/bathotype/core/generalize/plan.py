@@ -1,0 +1,276 @@
+"""What a profile would change on a disk, path by path, before anything is touched; and doing it."""
+
+from __future__ import annotations
+
+import re
+import stat
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from bathotype.core.disk.ext4 import Inode
+from bathotype.core.disk.layout import SWAP_HEADER, used_ranges
+from bathotype.core.disk.ranges import Ranges
+from bathotype.core.errors import Refused
+from bathotype.core.generalize.patterns import matcher
+from bathotype.core.generalize.profile import (
+    ClearSwap,
+    DropLines,
+    Empty,
+    Profile,
+    Remove,
+    RemoveUsers,
+    RunInside,
+    SetLine,
+    Step,
+    Write,
+)
+from bathotype.core.guest.files import GuestDisk
+from bathotype.core.guest.offline import OfflineEditor
+
+_ACCOUNT_FILES = ("/etc/passwd", "/etc/shadow", "/etc/group", "/etc/gshadow", "/etc/subuid", "/etc/subgid")
+
+
+@dataclass(frozen=True)
+class Change:
+    """One path that a step removes, empties, writes, edits or clears; ``bytes`` is what goes away."""
+
+    step: str
+    action: str
+    path: str
+    bytes: int
+    note: str = ""
+
+
+@dataclass
+class Plan:
+    """Every change, in order, and the means to make them."""
+
+    profile: Profile
+    changes: list[Change] = field(default_factory=list)
+    removed: dict[str, Inode] = field(default_factory=dict)
+    written: dict[str, tuple[bytes, int]] = field(default_factory=dict)
+    hidden: list[Ranges] = field(default_factory=list)
+
+    @property
+    def total_bytes(self) -> int:
+        """Bytes of all that goes away."""
+        return sum(change.bytes for change in self.changes)
+
+    def by_step(self) -> list[dict[str, object]]:
+        """For each step of the profile, also those with nothing to do: id, kind, paths and bytes."""
+        return [
+            {
+                "id": step.id,
+                "do": step.do,
+                "why": step.why,
+                "paths": sum(change.step == step.id for change in self.changes),
+                "bytes": sum(change.bytes for change in self.changes if change.step == step.id),
+            }
+            for step in self.profile.steps
+        ]
+
+
+def plan(profile: Profile, disk: GuestDisk, *, host_name: str = "") -> Plan:
+    """Work out what a profile changes on a disk.  Reads only.  Raises `Refused` where it cannot be done offline."""
+    if profile.runs_inside:
+        raise Refused(
+            f"Profile {profile.name} has steps that run inside the machine, which a disk alone cannot do.",
+            advice="Use a profile without run-inside steps, or capture the machine as it is (--as-is).",
+            code="profile-needs-boot",
+        )
+    return _Planner(profile, disk, host_name).run()
+
+
+class _Planner:
+    def __init__(self, profile: Profile, disk: GuestDisk, host_name: str) -> None:
+        self.disk, self.host_name = disk, host_name
+        self.result = Plan(profile)
+        self._handlers: dict[type, Callable[..., None]] = {
+            Remove: self._remove,
+            Empty: self._empty,
+            Write: self._write,
+            DropLines: self._drop_lines,
+            SetLine: self._set_line,
+            RemoveUsers: self._remove_users,
+            ClearSwap: self._clear_swap,
+            RunInside: lambda step: None,
+        }
+
+    def run(self) -> Plan:
+        for step in self.result.profile.steps:
+            self._handlers[type(step)](step)
+        odd = [path for path in (*self.result.removed, *self.result.written) if not OfflineEditor.editable(path)]
+        if odd:
+            raise Refused(
+                f"{odd[0]!r} has a name that cannot be edited offline.",
+                advice="Rename or remove it in the machine, then capture again.",
+                code="path-not-editable",
+            )
+        return self.result
+
+    def _note(self, step: Step, action: str, path: str, size: int, note: str = "") -> None:
+        self.result.changes.append(Change(step.id, action, path, size, note))
+
+    def _matching(self, patterns: list[str]) -> list[str]:
+        expression = matcher(patterns)
+        gone = self.result.removed
+        return [path for path in self.disk.entries if path not in gone and expression.fullmatch(path)]
+
+    def _remove(self, step: Remove) -> None:
+        stays = matcher(step.besides)
+        wanted: dict[str, Inode] = {}
+        for path in self._matching(step.paths):
+            inode = self.disk.entries[path]
+            if (step.kind == "file" and not inode.is_file) or (step.kind == "link" and not inode.is_link):
+                continue
+            wanted[path] = inode
+            if inode.is_dir and not step.keep_folders:
+                wanted.update({p: i for p, i in self.disk.entries.items() if p.startswith(path + "/")})
+        if step.keep_folders:
+            wanted = {p: i for p, i in wanted.items() if not i.is_dir}
+        kept = {p for p in wanted if stays.fullmatch(p)}
+        for path, inode in wanted.items():
+            holds_kept = inode.is_dir and any(k.startswith(path + "/") for k in kept)
+            if path in kept or holds_kept or path in self.result.removed or path in ("/", "/lost+found"):
+                continue
+            self.result.removed[path] = inode
+            self.result.written.pop(path, None)
+            self._note(step, "remove", path, inode.size if inode.is_file else 0, "folder" if inode.is_dir else "")
+
+    def _empty(self, step: Empty) -> None:
+        for path in self._matching(step.paths):
+            inode = self.disk.entries[path]
+            if inode.is_file and (inode.size or path in self.result.written):
+                self.result.written[path] = (b"", stat.S_IMODE(inode.mode))
+                self._note(step, "empty", path, inode.size)
+
+    def _write(self, step: Write) -> None:
+        present = self.disk.entries.get(step.path)
+        parent = self.disk.entries.get(step.path.rpartition("/")[0] or "/")
+        if (present is None and step.only_existing) or parent is None or (present and not present.is_file):
+            return
+        data = step.text.replace("{host_name}", self.host_name).encode()
+        if present is not None and self._content(step.path) == data:
+            return
+        self.result.written[step.path] = (data, step.mode)
+        self.result.removed.pop(step.path, None)
+        self._note(step, "write", step.path, 0, f"{len(data)} bytes")
+
+    def _content(self, path: str) -> bytes | None:
+        if path in self.result.removed:
+            return None
+        if path in self.result.written:
+            return self.result.written[path][0]
+        inode = self.disk.entries.get(path)
+        return self.disk.fs.read(inode) if inode is not None and inode.is_file else None
+
+    def _edit(self, step: Step, path: str, edit: Callable[[list[str]], list[str]]) -> None:
+        raw = self._content(path)
+        if raw is None:
+            return
+        lines = raw.decode("utf-8", "surrogateescape").splitlines()
+        edited = edit(lines)
+        if edited == lines:
+            return
+        data = "".join(line + "\n" for line in edited).encode("utf-8", "surrogateescape")
+        self.result.written[path] = (data, stat.S_IMODE(self.disk.entries[path].mode))
+        gone = sum(line not in edited for line in lines)
+        self._note(step, "edit", path, max(0, len(raw) - len(data)), f"{gone} lines")
+
+    def _pattern(self, text: str) -> re.Pattern[str] | None:
+        if "{host_name}" in text and not self.host_name:
+            return None
+        return re.compile(text.replace("{host_name}", re.escape(self.host_name)))
+
+    def _drop_lines(self, step: DropLines) -> None:
+        if (expression := self._pattern(step.match)) is None:
+            return
+        for path in self._matching(step.paths):
+            self._edit(step, path, lambda lines: [line for line in lines if not expression.search(line)])
+
+    def _set_line(self, step: SetLine) -> None:
+        if (expression := self._pattern(step.match)) is None:
+            return
+
+        def edit(lines: list[str]) -> list[str]:
+            out, placed = [], False
+            for line in lines:
+                if not expression.search(line):
+                    out.append(line)
+                elif not placed:
+                    out.append(step.line)
+                    placed = True
+            return out if placed else [*out, step.line]
+
+        for path in self._matching(step.paths):
+            self._edit(step, path, edit)
+
+    def _remove_users(self, step: RemoveUsers) -> None:
+        if not step.users:
+            return
+        homes = []
+        for line in (self._content("/etc/passwd") or b"").decode("utf-8", "replace").splitlines():
+            parts = line.split(":")
+            if len(parts) == 7 and parts[0] in step.users:
+                homes.append(parts[5].rstrip("/"))
+        own = [h for h in homes if h.count("/") >= 2]  # /home/x, never / or /root or /var
+        spools = [f"{folder}/{user}" for user in step.users for folder in ("/var/mail", "/var/spool/cron/crontabs")]
+        self._remove(Remove(do="remove", id=step.id, paths=[*own, *spools, "/nowhere"]))
+
+        def without(lines: list[str]) -> list[str]:
+            kept = [line for line in lines if line.split(":")[0] not in step.users]
+            return [self._without_members(line, step.users) for line in kept]
+
+        for path in _ACCOUNT_FILES:
+            if path in self.disk.entries:
+                self._edit(step, path, without)
+
+    @staticmethod
+    def _without_members(line: str, users: list[str]) -> str:
+        parts = line.split(":")
+        if len(parts) == 4:  # group and gshadow: the last field lists members
+            parts[3] = ",".join(m for m in parts[3].split(",") if m and m not in users)
+        return ":".join(parts)
+
+    def _clear_swap(self, step: ClearSwap) -> None:
+        for volume in self.disk.layout.volumes:
+            if volume.filesystem == "swap":
+                self._note(step, "clear", f"(partition {volume.number})", volume.length - SWAP_HEADER, "swap area")
+        for line in self.disk.text("/etc/fstab").splitlines():
+            fields = line.split()
+            if len(fields) >= 3 and fields[2] == "swap" and fields[0].startswith("/"):
+                inode = self.disk.entries.get(fields[0])
+                if inode is not None and inode.is_file:
+                    self.result.hidden.append(self._beyond_header(inode))
+                    self._note(step, "clear", fields[0], max(0, inode.size - SWAP_HEADER), "swap file")
+
+    def _beyond_header(self, inode: Inode) -> Ranges:
+        fs, block = self.disk.fs, self.disk.fs.block_size
+        header = SWAP_HEADER // block or 1
+        runs = []
+        for logical, start, count, _ in fs.extents(inode):
+            skip = min(count, max(0, header - logical))
+            runs.append(((start + skip) * block, (start + count) * block))
+        return Ranges.of(runs).shift(self.disk.root.start)
+
+
+def apply_plan(result: Plan, disk: GuestDisk, image: Path, scratch: Path) -> None:
+    """Make the planned changes on a copy of the disk in a raw file, and check its file system.
+
+    Raises `Damaged` or `OutOfSpace`; the copy is then of no further use.
+    """
+    editor = OfflineEditor(image, disk.root.start, scratch)
+    for path in reversed(result.removed):  # children before their folders
+        editor.remove(path, directory=result.removed[path].is_dir)
+    for path, (data, mode) in result.written.items():
+        editor.write(path, data, like=disk.entries.get(path), mode=mode)
+    editor.apply()
+
+
+def capture_ranges(result: Plan | None, disk: GuestDisk) -> Ranges:
+    """What of a generalized copy is captured: its used blocks but for what the plan hides (swap content)."""
+    used = used_ranges(disk.source, disk.layout)
+    if result is None or not result.hidden:
+        return used
+    return used.minus(result.hidden[0].union(*result.hidden[1:]), disk.source.size)

@@ -1,0 +1,222 @@
+"""Generalization profiles: an ordered list of typed steps, as data.
+
+The schema is documented in docs/profiles.md; ``Profile.model_json_schema()`` gives it as JSON Schema.
+"""
+
+from __future__ import annotations
+
+import re
+from importlib import resources
+from typing import Annotated, Any, Literal
+
+import yaml
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
+
+from bathotype.core.errors import Invalid, NotFound
+from bathotype.core.lifecycle.references import check_name
+from bathotype.core.store.chunks import digest
+
+_MOST_EXTENDS = 8
+
+
+def _absolute(paths: list[str]) -> list[str]:
+    for path in paths:
+        if not path.startswith("/") or "/../" in f"{path}/" or "//" in path:
+            raise ValueError(f"{path!r} must be an absolute path without '..'")
+    return paths
+
+
+class _Step(BaseModel):
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    id: str = Field(pattern=r"^[a-z][a-z0-9-]*$", description="Names the step in plans and records.")
+    why: str = Field(default="", description="What the step protects from.")
+
+
+class _PathStep(_Step):
+    paths: list[str] = Field(min_length=1, description="Path patterns: * within a name, ** across folders.")
+
+    _check_paths = field_validator("paths")(_absolute)
+
+
+class Remove(_PathStep):
+    """Remove files, or whole folders where a pattern matches a folder."""
+
+    do: Literal["remove"]
+    kind: Literal["any", "file", "link"] = Field(default="any", description="Only what is of this kind.")
+    keep_folders: bool = Field(default=False, description="Remove files and links only; services need the folders.")
+    besides: list[str] = Field(default=[], description="Patterns of what stays all the same.")
+
+
+class Empty(_PathStep):
+    """Cut files to zero length, keeping their owner and mode."""
+
+    do: Literal["empty"]
+
+
+class Write(_Step):
+    """Write a small text file."""
+
+    do: Literal["write"]
+    path: str
+    text: str = Field(max_length=65536)
+    mode: int = Field(default=0o644, ge=0, le=0o7777)
+    only_existing: bool = Field(default=True, description="Leave a file that is not there alone.")
+
+    @field_validator("path")
+    @classmethod
+    def _check_path(cls, value: str) -> str:
+        return _absolute([value])[0]
+
+
+class DropLines(_PathStep):
+    """Drop the lines that match a regular expression; ``{host_name}`` stands for the source's own."""
+
+    do: Literal["drop-lines"]
+    match: str
+
+    @field_validator("match")
+    @classmethod
+    def _check_match(cls, value: str) -> str:
+        return _regex(value)
+
+
+class SetLine(_PathStep):
+    """Replace the lines that match a regular expression by one line, added at the end where none matches."""
+
+    do: Literal["set-line"]
+    match: str
+    line: str = Field(pattern=r"^[^\n]*$")
+
+    @field_validator("match")
+    @classmethod
+    def _check_match(cls, value: str) -> str:
+        return _regex(value)
+
+
+class RemoveUsers(_Step):
+    """Remove users, with their home folders, mail spools, crontabs and group memberships."""
+
+    do: Literal["remove-users"]
+    users: list[str]
+
+    @field_validator("users")
+    @classmethod
+    def _check_users(cls, value: list[str]) -> list[str]:
+        if "root" in value:
+            raise ValueError("root cannot be removed")
+        for name in value:
+            if not re.fullmatch(r"[a-z_][a-z0-9_.-]*\$?", name):
+                raise ValueError(f"{name!r} is not a user name")
+        return value
+
+
+class ClearSwap(_Step):
+    """Capture swap areas and swap files without their content; the header, with its UUID, stays."""
+
+    do: Literal["clear-swap"]
+
+
+class RunInside(_Step):
+    """Run a program inside a booted copy, through its agent.  Such a profile cannot be applied offline."""
+
+    do: Literal["run-inside"]
+    argv: list[str] = Field(min_length=1)
+    timeout_seconds: int = Field(default=600, ge=1, le=7200)
+
+
+Step = Annotated[
+    Remove | Empty | Write | DropLines | SetLine | RemoveUsers | ClearSwap | RunInside, Field(discriminator="do")
+]
+
+
+class Profile(BaseModel):
+    """A named list of steps; ``extends`` another, whose steps come first unless replaced by id or left out."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    name: str
+    about: str = ""
+    extends: str | None = None
+    without: list[str] = Field(default=[], description="Ids of inherited steps to leave out.")
+    steps: list[Step] = []
+
+    @field_validator("name")
+    @classmethod
+    def _check_name(cls, value: str) -> str:
+        try:
+            return check_name(value, "profile")
+        except Invalid as error:
+            raise ValueError(str(error)) from error
+
+    @property
+    def digest(self) -> str:
+        """Tells two profiles of one name apart."""
+        return "blake3:" + digest(self.model_dump_json().encode()).hex()
+
+    @property
+    def runs_inside(self) -> bool:
+        """Whether some step needs a booted copy."""
+        return any(isinstance(step, RunInside) for step in self.steps)
+
+
+def _regex(value: str) -> str:
+    try:
+        re.compile(value.replace("{host_name}", "x"))
+    except re.error as error:
+        raise ValueError(f"not a regular expression: {error}") from error
+    return value
+
+
+def builtin_names() -> list[str]:
+    """The profiles that ship with Bathotype."""
+    folder = resources.files(__package__) / "profiles"
+    return sorted(item.name.removesuffix(".yaml") for item in folder.iterdir() if item.name.endswith(".yaml"))
+
+
+def builtin_profile(name: str) -> Profile:
+    """One that ships.  Raises `NotFound`, naming those that do."""
+    if name not in builtin_names():
+        raise NotFound(
+            f"There is no profile {name!r}.", advice=f"Built in: {', '.join(builtin_names())}; or give a file."
+        )
+    text = (resources.files(__package__) / "profiles" / f"{name}.yaml").read_text()
+    return load_profile(text)
+
+
+def load_profile(text: str) -> Profile:
+    """Read YAML and resolve what it extends.  Raises `Invalid` with every fault and its place."""
+    try:
+        data = yaml.safe_load(text)
+    except yaml.YAMLError as error:
+        raise Invalid(f"The profile is not YAML: {str(error).splitlines()[0]}.") from error
+    return profile_of(data)
+
+
+def profile_of(data: Any) -> Profile:
+    """The same from plain data."""
+    try:
+        profile = Profile.model_validate(data)
+    except ValidationError as error:
+        faults = "; ".join(f"{'.'.join(str(p) for p in e['loc'])}: {e['msg']}" for e in error.errors()[:5])
+        raise Invalid(f"The profile is not valid: {faults}.", advice="See docs/profiles.md for the schema.") from error
+    return _extended(profile, 0)
+
+
+def _extended(profile: Profile, depth: int) -> Profile:
+    if profile.extends is None:
+        inherited: list[Any] = []
+    elif depth >= _MOST_EXTENDS:
+        raise Invalid("Profiles extend each other in a ring.")
+    else:
+        inherited = list(builtin_profile(profile.extends).steps)
+    known = {step.id for step in inherited}
+    for name in profile.without:
+        if name not in known:
+            raise Invalid(f"The profile leaves out step {name!r}, which {profile.extends} does not have.")
+    own = {step.id: step for step in profile.steps}
+    if len(own) != len(profile.steps):
+        raise Invalid("Two steps of the profile have the same id.")
+    kept = [own.pop(step.id, step) for step in inherited if step.id not in profile.without]
+    steps = [*kept, *own.values()]
+    return profile.model_copy(update={"steps": steps, "extends": None, "without": []})

@@ -1,0 +1,327 @@
+"""The residue scan: what still identifies the source or endangers its owner, on the captured bytes.
+
+Rules look at paths (identity, leases, histories), at content by shape (private keys, tokens), at assignments
+of secrets in configuration, and for the source's own identity anywhere in small text files.  Excerpts are
+redacted: a report never carries what it found.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+from bathotype.core.disk.ext4 import Inode
+from bathotype.core.generalize.patterns import matcher
+from bathotype.core.guest.files import GuestDisk
+from bathotype.core.store.chunks import digest
+
+MOST_FILE = 1024 * 1024
+_MOST_PER_RULE = 200
+_MOST_PER_FILE = 20
+
+
+@dataclass(frozen=True)
+class SourceIdentity:
+    """What made the source that machine, to be looked for in what was captured."""
+
+    host_name: str = ""
+    machine_id: str = ""
+    addresses: tuple[str, ...] = ()
+    host_keys: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class Finding:
+    """One thing found; ``id`` stays the same for the same thing in the same place.  ``line`` is 0 for paths."""
+
+    id: str
+    rule: str
+    severity: str
+    path: str
+    line: int
+    excerpt: str
+    advice: str
+
+
+@dataclass(frozen=True)
+class _PathRule:
+    id: str
+    severity: str
+    patterns: tuple[str, ...]
+    advice: str
+    condition: Callable[[bytes], bool] = bool
+
+
+@dataclass(frozen=True)
+class _ContentRule:
+    id: str
+    severity: str
+    expression: re.Pattern[bytes]
+    advice: str
+
+
+_IDENTITY = frozenset(
+    {
+        "machine-id",
+        "ssh-host-key",
+        "source-machine-id",
+        "source-host-key",
+        "source-host-name",
+        "source-address",
+        "dhcp-lease",
+        "random-seed",
+        "first-boot-state",
+    }
+)
+
+_PATH_RULES = (
+    _PathRule(
+        "machine-id",
+        "high",
+        ("/etc/machine-id", "/var/lib/dbus/machine-id"),
+        "Empty it: add an `empty` step for it to the profile.",
+        lambda data: bool(re.match(rb"[0-9a-f]{32}", data.strip())),
+    ),
+    _PathRule("ssh-host-key", "high", ("/etc/ssh/ssh_host_*_key",), "Remove it: first boot makes a new one."),
+    _PathRule("dhcp-lease", "medium", ("/var/lib/dhcp/*.leases", "/var/lib/NetworkManager/*.lease"), "Remove it."),
+    _PathRule("random-seed", "medium", ("/var/lib/systemd/random-seed",), "Remove it."),
+    _PathRule(
+        "first-boot-state",
+        "medium",
+        ("/var/lib/cloud/instances/*/user-data.txt", "/var/lib/cloud/data/instance-id"),
+        "Remove /var/lib/cloud, or first boot will not run on instances.",
+    ),
+    _PathRule("history", "medium", ("/{root,home/*}/.*_history",), "Remove it: histories often hold credentials."),
+    _PathRule(
+        "authorized-keys",
+        "medium",
+        ("/{root,home/*}/.ssh/authorized_keys*",),
+        "Remove it, or accept it if these people shall reach every instance.",
+        lambda data: bool(re.search(rb"(?m)^\s*(?!#)\S*(?:ssh-|ecdsa-|sk-)", data)),
+    ),
+    _PathRule(
+        "password-hash",
+        "medium",
+        ("/etc/shadow", "/etc/shadow-"),
+        "Lock the password, or accept it if every instance shall have it.",
+        lambda data: bool(re.search(rb"(?m)^[^:]+:\$[0-9a-z]+\$", data)),
+    ),
+    _PathRule("login-record", "low", ("/var/log/{wtmp,btmp,lastlog}",), "Empty it."),
+    _PathRule("log", "low", ("/var/log/**",), "Remove it."),
+)
+
+_B64 = rb"[A-Za-z0-9+/=]"
+_CONTENT_RULES = (
+    _ContentRule(
+        "private-key",
+        "high",
+        re.compile(
+            rb"-----BEGIN (?:RSA |EC |DSA |ENCRYPTED |OPENSSH |PGP )?PRIVATE KEY(?: BLOCK)?-----\s+(?:[A-Za-z-]+:[^\n]*\s+)*"
+            + _B64
+            + rb"{32}"
+        ),
+        "Remove the key and make the service create or fetch its own.",
+    ),
+    _ContentRule(
+        "private-key-putty",
+        "high",
+        re.compile(rb"PuTTY-User-Key-File-[23]: \S+[\s\S]{1,2000}?Private-Lines: \d"),
+        "Remove the key.",
+    ),
+    _ContentRule(
+        "token-jwt",
+        "high",
+        re.compile(rb"\beyJ[A-Za-z0-9_-]{8,}\.eyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}"),
+        "Remove the token and revoke it.",
+    ),
+    _ContentRule(
+        "token-shape",
+        "high",
+        re.compile(
+            rb"\b(?:AKIA[0-9A-Z]{16}|ASIA[0-9A-Z]{16}|gh[pousr]_[A-Za-z0-9]{36,}|github_pat_\w{40,}|glpat-[\w-]{20,}"
+            rb"|xox[abprs]-[\w-]{10,}|sk_live_[A-Za-z0-9]{16,}|AIza[\w-]{35}|npm_[A-Za-z0-9]{36}|pypi-[\w-]{50,}"
+            rb"|dop_v1_[0-9a-f]{64}|bt_[A-Za-z0-9_-]{40,})"
+        ),
+        "Remove the token and revoke it.",
+    ),
+    _ContentRule(
+        "token-bearer",
+        "high",
+        re.compile(rb"(?i)\bauthorization:\s*(?:bearer|basic|token)\s+[A-Za-z0-9._~+/=-]{12,}"),
+        "Remove the token and revoke it.",
+    ),
+    _ContentRule(
+        "password-in-url",
+        "high",
+        re.compile(rb"\b[a-z][a-z0-9+.-]{2,12}://[^\s/:@\"'<>{}$%]{1,64}:[^\s/@\"'<>{}$%]{4,128}@[\w.-]+"),
+        "Remove the password from the address and change it.",
+    ),
+)
+_ASSIGNMENT = re.compile(
+    rb"(?im)^[ \t]*(?:export\s+|set\s+|-{0,2})?[\w.-]*?(?:password|passwd|passphrase|secret|token|api[_-]?key|access[_-]?key|"
+    rb"private[_-]?key|credential)s?[\"']?\s*[=:]\s*[\"']?(?P<value>[^\s\"'#;,]{6,256})"
+)
+_ASSIGNED_WHERE = matcher(
+    [
+        "/etc/**",
+        "/root/**",
+        "/home/**",
+        "/opt/**",
+        "/srv/**",
+        "/var/lib/*/*.{conf,env,ini,json,yaml,yml,toml}",
+        "/var/www/**",
+        "/usr/local/etc/**",
+        "/**/.env",
+        "/**/*.env",
+    ]
+)
+# Words about secrets, not secrets: policies, references to variables, files and other services.
+_NOT_SECRET = re.compile(
+    rb"(?i)^(?:[$%<{\[*(/~@]|file:|env:|vault:|https?:|true|false|yes|no|none|null|required|optional|sufficient|enabled|"
+    rb"disabled|changeme|example|redacted|xxx|x+$|\*+$|[a-z_]+\(|prompt|ask)"
+)
+_NOT_ASSIGNED = matcher(
+    [
+        "/etc/{pam.d,security,ssl/certs,debconf.conf,login.defs,nsswitch.conf,services,apparmor.d}**",
+        "/etc/default/useradd",
+        "/etc/ssh/ssh{,d}_config",
+    ]
+)
+_SKIPPED = matcher(
+    ["/usr/share/{doc,man,locale,i18n,zoneinfo,perl,info}/**", "/usr/lib/modules/**", "/var/lib/dpkg/info/**"]
+)
+_PUBLIC_TEXT = matcher(["/usr/share/**", "/usr/lib/**", "/usr/include/**"])
+
+
+def scan(disk: GuestDisk, source: SourceIdentity, *, identity_kept: bool = False) -> list[Finding]:
+    """Every finding on a disk, most severe first.
+
+    ``identity_kept`` marks a capture as it is: its identity is then reported with severity ``low``, since
+    keeping it was asked for; credentials stay what they are.
+    """
+    found: dict[str, Finding] = {}
+    counts: dict[str, int] = {}
+    identity = _identity_rules(source)
+    for path, inode in disk.entries.items():
+        if not inode.is_file or not inode.size:
+            continue
+        for rule, line, excerpt, advice, severity in _in_file(disk, path, inode, identity):
+            counts[rule] = counts.get(rule, 0) + 1
+            if counts[rule] > _MOST_PER_RULE:
+                continue
+            if identity_kept and rule in _IDENTITY:
+                severity = "low"
+            finding = _finding(rule, severity, path, line, excerpt, advice)
+            found[finding.id] = finding
+    for rule, count in counts.items():
+        if count > _MOST_PER_RULE:
+            more = _finding(
+                rule, "medium", "", 0, f"{count - _MOST_PER_RULE} more", "Mend the first ones, then look again."
+            )
+            found[more.id] = more
+    for volume in disk.layout.volumes:
+        if not volume.understood and volume.filesystem != "fat":
+            what = f"partition {volume.number} ({volume.filesystem})"
+            finding = _finding(
+                "not-scanned",
+                "medium",
+                what,
+                0,
+                "captured whole, its files were not looked at",
+                "Accept it if you know what it holds.",
+            )
+            found[finding.id] = finding
+    order = {"high": 0, "medium": 1, "low": 2}
+    return sorted(found.values(), key=lambda f: (order[f.severity], f.rule, f.path, f.line))
+
+
+def unreadable(reason: str) -> list[Finding]:
+    """The report on a disk whose files cannot be read at all."""
+    return [_finding("not-scanned", "high", "(whole disk)", 0, reason, "Accept it if you know what the disk holds.")]
+
+
+def _finding(rule: str, severity: str, path: str, line: int, excerpt: str, advice: str) -> Finding:
+    name = digest(f"{rule}\0{path}\0{line}\0{excerpt}".encode("utf-8", "replace")).hex()[:8]
+    printable = path.encode("utf-8", "replace").decode("utf-8")
+    return Finding(f"{rule}-{name}", rule, severity, printable, line, excerpt, advice)
+
+
+def _identity_rules(source: SourceIdentity) -> list[_ContentRule]:
+    rules = []
+
+    def add(rule: str, severity: str, values: list[str]) -> None:
+        wanted = sorted({v for v in values if len(v) >= 3 and v not in ("localhost", "127.0.0.1", "::1", "debian")})
+        if wanted:
+            inner = b"|".join(re.escape(v.encode()) for v in wanted)
+            expression = re.compile(rb"(?<![\w.-])(?:" + inner + rb")(?![\w-]|\.\w)")
+            rules.append(_ContentRule(rule, severity, expression, "Remove it, or add its file to the profile."))
+
+    add("source-machine-id", "high", [source.machine_id, _dashed(source.machine_id)])
+    fingerprints = [k for key in source.host_keys for k in (key, key.removeprefix("SHA256:"))]
+    add("source-host-key", "high", fingerprints)
+    add("source-host-name", "medium", [source.host_name])
+    add("source-address", "medium", [a for a in source.addresses if not a.startswith(("127.", "fe80:", "::1"))])
+    return rules
+
+
+def _dashed(machine_id: str) -> str:
+    m = machine_id
+    return f"{m[:8]}-{m[8:12]}-{m[12:16]}-{m[16:20]}-{m[20:]}" if len(m) == 32 else ""
+
+
+def _in_file(
+    disk: GuestDisk, path: str, inode: Inode, identity: list[_ContentRule]
+) -> Iterator[tuple[str, int, str, str, str]]:
+    path_rule = next((r for r in _COMPILED_PATHS if r[0].fullmatch(path)), None)
+    small = inode.size <= MOST_FILE and not _SKIPPED.fullmatch(path)
+    if path_rule is None and not small:
+        return
+    data = disk.fs.read(inode, most=MOST_FILE)
+    if path_rule is not None and path_rule[1].condition(data):
+        rule = path_rule[1]
+        yield rule.id, 0, f"{inode.size} bytes", rule.advice, rule.severity
+    if not small:
+        return
+    yield from _by_content(data, _CONTENT_RULES)
+    if b"\0" in data[:8192]:
+        return
+    if not _PUBLIC_TEXT.fullmatch(path):
+        yield from _by_content(data, identity)
+    if _ASSIGNED_WHERE.fullmatch(path) and not _NOT_ASSIGNED.fullmatch(path):
+        yield from _assignments(data)
+
+
+_COMPILED_PATHS = [(matcher(list(rule.patterns)), rule) for rule in _PATH_RULES]
+
+
+def _by_content(
+    data: bytes, rules: tuple[_ContentRule, ...] | list[_ContentRule]
+) -> Iterator[tuple[str, int, str, str, str]]:
+    for rule in rules:
+        for count, match in enumerate(rule.expression.finditer(data)):
+            if count >= _MOST_PER_FILE:
+                break
+            line = data.count(b"\n", 0, match.start()) + 1
+            yield rule.id, line, _redacted(match[0]), rule.advice, rule.severity
+
+
+def _assignments(data: bytes) -> Iterator[tuple[str, int, str, str, str]]:
+    for count, match in enumerate(_ASSIGNMENT.finditer(data)):
+        value = match["value"]
+        if count >= _MOST_PER_FILE:
+            break
+        if _NOT_SECRET.match(value):
+            continue
+        strong = len(value) >= 8 and re.search(rb"\d", value) and re.search(rb"[A-Za-z]", value)
+        name = data[match.start() : match.start("value")].strip().decode("utf-8", "replace")
+        line = data.count(b"\n", 0, match.start("value")) + 1
+        excerpt = f"{name[-60:]} … ({len(value)} bytes)"
+        yield "secret-assigned", line, excerpt, "Remove it and change the secret.", "high" if strong else "medium"
+
+
+def _redacted(value: bytes) -> str:
+    """The first few characters and the length: enough to find it, not enough to use it."""
+    text = value.split(b"\n")[0].decode("utf-8", "replace")
+    shown = text[:34] if text.startswith(("-----BEGIN", "PuTTY-User-Key")) else text[:4]
+    return f"{shown}… ({len(value)} bytes)"

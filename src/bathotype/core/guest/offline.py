@@ -1,0 +1,159 @@
+"""Changing files on a disk that is not running, without root: one `debugfs -w` run, then `e2fsck -fn`.
+
+Everything is batched into one command file.  ``debugfs`` (e2fsprogs) reports failures only as text, so any
+unexpected line on its error stream fails the whole edit.
+"""
+
+from __future__ import annotations
+
+import shutil
+import subprocess
+import tempfile
+from pathlib import Path
+
+from bathotype.core.disk.ext4 import Ext4, Inode
+from bathotype.core.disk.source import FileSource, Window, open_file
+from bathotype.core.errors import Damaged, OutOfSpace, Refused, Unavailable
+
+_DEADLINE = 600
+
+
+class OfflineEditor:
+    """Collects edits of one ext4 volume in a raw image file and applies them together.
+
+    Paths are real paths in the volume (no links in them).  ``apply`` raises `Damaged` when the result is
+    not a clean file system, `OutOfSpace` when the volume is full; the image is then of no further use.
+    """
+
+    def __init__(self, image: Path, offset: int, scratch: Path) -> None:
+        self._image, self._offset, self._scratch = image, offset, scratch
+        self._commands: list[str] = []
+        self._contents: list[bytes] = []
+
+    @staticmethod
+    def editable(path: str) -> bool:
+        """Whether a path can be named to debugfs: control characters cannot."""
+        return all(c.isprintable() or c == " " for c in path) and '"' not in path
+
+    def remove(self, path: str, *, directory: bool = False) -> None:
+        """Remove a file or link, or a directory that is empty by then."""
+        self._commands.append(f"{'rmdir' if directory else 'rm'} {_quoted(path)}")
+
+    def write(self, path: str, data: bytes, *, like: Inode | None = None, mode: int = 0o644) -> None:
+        """Create or replace a file; ownership, mode and time are those of ``like`` where given."""
+        if like is not None:
+            self.remove(path)
+        self._contents.append(data)
+        # The local file's name is filled in by `apply`, once there is a folder for it.
+        self._commands.append(f"write @{len(self._contents) - 1}@ {_quoted(path)}")
+        self._set(path, "mode", f"0{0o100000 | ((like.mode if like else mode) & 0o7777):o}")
+        self._set(path, "uid", str(like.uid if like else 0))
+        self._set(path, "gid", str(like.gid if like else 0))
+        if like is not None:
+            self._set(path, "mtime", f"@{like.mtime}")
+
+    def make_directory(self, path: str, *, mode: int = 0o755, uid: int = 0, gid: int = 0) -> None:
+        """Create one directory in an existing one."""
+        self._commands.append(f"mkdir {_quoted(path)}")
+        self._set(path, "mode", f"0{0o40000 | mode:o}")
+        self._set(path, "uid", str(uid))
+        self._set(path, "gid", str(gid))
+
+    def _set(self, path: str, field: str, value: str) -> None:
+        self._commands.append(f"set_inode_field {_quoted(path)} {field} {value}")
+
+    def apply(self) -> None:
+        """Do all of it, check the file system, and blank what deleted files left in the inode tables."""
+        if self._commands:
+            with tempfile.TemporaryDirectory(dir=self._scratch, prefix="edit-") as folder:
+                self._run_debugfs(Path(folder))
+        self._blank_free_inodes()
+        self.check()
+
+    def _run_debugfs(self, folder: Path) -> None:
+        for number, data in enumerate(self._contents):
+            (folder / str(number)).write_bytes(data)
+        script = folder / "commands"
+        lines = [self._with_local(line, folder) for line in self._commands]
+        script.write_bytes("\n".join([*lines, ""]).encode("utf-8", "surrogateescape"))
+        done = _run([_tool("debugfs"), "-w", "-f", str(script), self._target])
+        problems = [line for line in done.stderr.splitlines() if line and not line.startswith("debugfs 1.")]
+        if any("Could not allocate" in p or "No space" in p or "no space" in p for p in problems):
+            raise OutOfSpace(
+                "The disk's own file system is too full to be generalized.",
+                advice="Free some space in the machine, then capture it again.",
+            )
+        if problems or done.returncode:
+            raise Damaged(f"The disk could not be edited: {'; '.join(problems[:3]) or 'debugfs failed'}.")
+
+    @staticmethod
+    def _with_local(line: str, folder: Path) -> str:
+        if not line.startswith("write @"):
+            return line
+        number, _, rest = line.removeprefix("write @").partition("@")
+        return f"write {_quoted(str(folder / number))}{rest}"
+
+    def _blank_free_inodes(self) -> None:
+        # A removed file's inode keeps its size, its block list and short contents (links, inline data).
+        image = FileSource(self._image, writable=True)
+        try:
+            with_length = self._image.stat().st_size - self._offset
+            fs = Ext4(Window(image, self._offset, with_length))
+            for at in list(fs.free_inode_offsets()):
+                image.write(self._offset + at, bytes(fs.inode_size))
+            image.flush()
+        finally:
+            image.close()
+
+    def check(self) -> None:
+        """Raise `Damaged` unless `e2fsck -fn` finds the volume clean."""
+        done = _run([_tool("e2fsck"), "-fn", self._target])
+        if done.returncode:
+            told = [line for line in done.stdout.splitlines() if line and not line.startswith("Pass")]
+            raise Damaged(
+                f"The file system is not clean: {'; '.join(told[:3])}.",
+                advice="Run a file system check on the machine, then capture it again.",
+            )
+
+    @property
+    def _target(self) -> str:
+        return f"{self._image}?offset={self._offset}"
+
+
+def replay_journal(image: Path, offset: int) -> bool:
+    """Bring a copied ext4 volume to a consistent state where its journal waits to be replayed; True if it did."""
+    with open_file(image) as source:
+        fs = Ext4(Window(source, offset, source.size - offset))
+        if not fs.needs_recovery:
+            return False
+    done = _run([_tool("e2fsck"), "-fy", "-E", "journal_only", f"{image}?offset={offset}"])
+    if done.returncode > 1:
+        raise Damaged(f"The file system's journal cannot be replayed: {done.stdout.strip()[-300:]}")
+    return True
+
+
+def tools_missing() -> list[str]:
+    """Which of the system tools for offline editing are not installed."""
+    return [name for name in ("debugfs", "e2fsck") if _find(name) is None]
+
+
+def _find(name: str) -> str | None:
+    return shutil.which(name) or shutil.which(name, path="/usr/sbin:/sbin")
+
+
+def _tool(name: str) -> str:
+    path = _find(name)
+    if path is None:
+        raise Refused(f"{name} is not installed on the worker.", advice="Install Debian's package e2fsprogs.")
+    return path
+
+
+def _run(argv: list[str]) -> subprocess.CompletedProcess[str]:
+    try:
+        return subprocess.run(argv, capture_output=True, text=True, errors="replace", timeout=_DEADLINE, check=False)
+    except subprocess.TimeoutExpired as error:
+        raise Unavailable(f"{Path(argv[0]).name} did not end within {_DEADLINE} s.") from error
+
+
+def _quoted(path: str) -> str:
+    return f'"{path}"'

@@ -1,0 +1,1 @@
+"""Version numbers, references, states and what each allows, and retirement: pure functions."""

@@ -1,0 +1,83 @@
+"""What stands in the way of retiring or purging a version, and what would happen."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime, timedelta
+
+from bathotype.core.lifecycle.states import MOVES, VersionState
+from bathotype.core.units import iec, plural
+
+#: How long a version stays retired before it may be purged, unless waived.
+GRACE = timedelta(days=7)
+
+
+@dataclass(frozen=True)
+class Usage:
+    """The facts about a version on which its end depends."""
+
+    reference: str
+    state: VersionState
+    retired_at: datetime | None
+    running: int
+    marks: tuple[str, ...]
+    holds: tuple[str, ...]
+    children: tuple[str, ...]
+    base_disks: int
+    freed_bytes: int
+
+
+@dataclass(frozen=True)
+class RetirementPlan:
+    """``blockers`` forbid it, ``warnings`` do not, ``effects`` say what will happen."""
+
+    verb: str
+    blockers: tuple[str, ...]
+    warnings: tuple[str, ...]
+    effects: tuple[str, ...]
+
+
+def plan_retire(usage: Usage) -> RetirementPlan:
+    """Retire: refuse new launches.  Running instances keep running."""
+    blockers, warnings = [], []
+    if VersionState.RETIRED not in MOVES[usage.state]:
+        blockers.append(f"{usage.reference} is {usage.state} already.")
+    if usage.marks:
+        names = ", ".join(usage.marks)
+        blockers.append(f"The mark {names} points to it. Move the mark to another version first.")
+    if usage.running:
+        warnings.append(f"{plural(usage.running, 'instance')} of it still running; they keep running.")
+    if usage.state == VersionState.RELEASED:
+        warnings.append("It has not been in sunset: whoever launches it gets no warning before it ends.")
+    effects = [f"New launches of {usage.reference} are refused from now on."]
+    if usage.base_disks:
+        effects.append(f"{plural(usage.base_disks, 'launch-ready base disk')} at the site removed once no longer used.")
+    return RetirementPlan("retire", tuple(blockers), tuple(warnings), tuple(effects))
+
+
+def plan_purge(usage: Usage, now: datetime, *, waive_grace: bool = False) -> RetirementPlan:
+    """Purge: remove the bytes that nothing else needs, keep the record."""
+    blockers, warnings = [], []
+    if usage.state == VersionState.PURGED:
+        blockers.append(f"{usage.reference} is purged already.")
+    elif usage.state != VersionState.RETIRED:
+        blockers.append(f"{usage.reference} is {usage.state}. Retire it first.")
+    if usage.running:
+        blockers.append(f"{plural(usage.running, 'instance')} of it still running. Terminate or renew them first.")
+    for hold in usage.holds:
+        blockers.append(f"The hold {hold!r} forbids it. Lift the hold first.")
+    if usage.retired_at is not None and usage.state == VersionState.RETIRED and now < usage.retired_at + GRACE:
+        until = (usage.retired_at + GRACE).strftime("%Y-%m-%d %H:%M UTC")
+        if waive_grace:
+            warnings.append(f"The grace period until {until} is waived.")
+        else:
+            blockers.append(f"Its grace period lasts until {until}. Wait, or waive it with --no-grace.")
+    if usage.children:
+        warnings.append(f"Captured from its instances: {', '.join(usage.children)}. They keep their own bytes.")
+    effects = [
+        f"About {iec(usage.freed_bytes)} of its chunks, which no other version needs, are removed.",
+        "Its record, contents, findings and events are kept.",
+    ]
+    if usage.base_disks:
+        effects.insert(0, f"{plural(usage.base_disks, 'base disk')} at the site removed.")
+    return RetirementPlan("purge", tuple(blockers), tuple(warnings), tuple(effects))

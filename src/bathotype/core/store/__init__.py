@@ -1,0 +1,1 @@
+"""The chunk store: packs, manifests, capture into it, materialise out of it, verify and collect."""

@@ -1,0 +1,160 @@
+"""From a disk into a region store: read, hash, compress and write, overlapping and in bounded memory."""
+
+from __future__ import annotations
+
+from collections import OrderedDict, deque
+from collections.abc import Callable, Iterator
+from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import dataclass
+
+from bathotype.core.disk.ranges import Ranges
+from bathotype.core.disk.source import BlockSource, Masked
+from bathotype.core.store.chunks import CHUNK, compress, digest
+from bathotype.core.store.manifest import ChunkIndex, Manifest, ManifestBuilder
+from bathotype.core.store.pack import PackBuilder
+from bathotype.core.store.region import RegionStore
+
+#: Called with (bytes done, bytes in all); may raise to stop the work.
+Progress = Callable[[int, int], None]
+
+_BATCH = 16  # chunks read and handled together: 1 MiB
+_IN_FLIGHT = 8  # batches between reader and writer: bounds memory to some tens of MiB
+_RECENT = 65536  # digests remembered to recognise repeats within one disk
+_ZERO = bytes(CHUNK)
+
+
+@dataclass(frozen=True)
+class Ingested:
+    """What was stored: the manifest, the packs written, and the bytes that were new to the region."""
+
+    manifest: Manifest
+    new_packs: tuple[str, ...]
+    new_bytes: int
+
+
+def ingest(
+    source: BlockSource,
+    used: Ranges,
+    store: RegionStore,
+    known: ChunkIndex,
+    *,
+    on_pack: Callable[[str, int], None] = lambda name, size: None,
+    progress: Progress = lambda done, total: None,
+    workers: int = 2,
+) -> Ingested:
+    """Store the used ranges of a disk; what lies outside them reads as zeros in the result.
+
+    ``on_pack`` is told each pack's name and size *before* it is uploaded, so that a catalogue can claim it.
+    The order of chunks is the order on the disk, so that doing it again makes the very same packs.
+    """
+    visible = Masked(source, used)
+    indices = used.windows(CHUNK).tolist()
+    total = len(indices) * CHUNK
+    builder = ManifestBuilder(source.size)
+    writer = _Writer(store, builder, known, on_pack)
+    with ThreadPoolExecutor(workers + 1, thread_name_prefix="ingest") as pool:
+        pending: deque[Future[list[_Chunk]]] = deque()
+        done = 0
+        try:
+            for batch in _batches(indices):
+                pending.append(pool.submit(_handle, visible, batch, known))
+                if len(pending) >= _IN_FLIGHT:
+                    done += writer.take(pending.popleft().result())
+                    progress(done, total)
+            while pending:
+                done += writer.take(pending.popleft().result())
+                progress(done, total)
+        except BaseException:
+            for future in pending:
+                future.cancel()
+            raise
+        writer.seal()
+    return Ingested(builder.build(), tuple(writer.packs), writer.new_bytes)
+
+
+@dataclass(frozen=True)
+class _Chunk:
+    index: int
+    digest: bytes
+    frame: bytes | None
+    place: tuple[str, int, int] | None
+
+
+def _batches(indices: list[int]) -> Iterator[list[int]]:
+    """Runs of neighbouring chunks, at most `_BATCH` long, each read in one go."""
+    batch: list[int] = []
+    for index in indices:
+        if batch and (len(batch) == _BATCH or index != batch[-1] + 1):
+            yield batch
+            batch = []
+        batch.append(index)
+    if batch:
+        yield batch
+
+
+def _handle(source: BlockSource, batch: list[int], known: ChunkIndex) -> list[_Chunk]:
+    start = batch[0] * CHUNK
+    end = min((batch[-1] + 1) * CHUNK, source.size)
+    data = source.read(start, end - start)
+    out = []
+    for index in batch:
+        piece = data[index * CHUNK - start : (index + 1) * CHUNK - start]
+        if piece == (_ZERO if len(piece) == CHUNK else bytes(len(piece))):
+            out.append(_Chunk(index, b"", None, None))
+            continue
+        name = digest(piece)
+        place = known.find(name)
+        out.append(_Chunk(index, name, None if place else compress(piece), place))
+    return out
+
+
+class _Writer:
+    def __init__(
+        self,
+        store: RegionStore,
+        builder: ManifestBuilder,
+        known: ChunkIndex,
+        on_pack: Callable[[str, int], None],
+    ) -> None:
+        self._store, self._builder, self._known, self._on_pack = store, builder, known, on_pack
+        self._pack = PackBuilder()
+        self._serial = 0
+        self._recent: OrderedDict[bytes, tuple[int, int, int]] = OrderedDict()
+        self.packs: list[str] = []
+        self.new_bytes = 0
+
+    def take(self, chunks: list[_Chunk]) -> int:
+        for chunk in chunks:
+            if not chunk.digest:
+                continue
+            if chunk.place:
+                pack, offset, length = chunk.place
+                self._builder.add(chunk.index, chunk.digest, self._builder.pack_number(pack), offset, length)
+                continue
+            place = self._recent.get(chunk.digest)
+            if place is None:
+                assert chunk.frame is not None
+                number = self._builder.pack_number(self._placeholder)
+                offset, length = self._pack.add(chunk.digest, chunk.frame)
+                self.new_bytes += length
+                place = self._recent[chunk.digest] = (number, offset, length)
+                if len(self._recent) > _RECENT:
+                    self._recent.popitem(last=False)
+            self._builder.add(chunk.index, chunk.digest, *place)
+            if self._pack.full:
+                self.seal()
+        return len(chunks) * CHUNK
+
+    @property
+    def _placeholder(self) -> str:
+        return f"open-{self._serial}"
+
+    def seal(self) -> None:
+        if not len(self._pack):
+            return
+        name, data = self._pack.seal()
+        self._on_pack(name, len(data))
+        self._store.put_pack(name, data)
+        self._builder.rename_pack(self._placeholder, name)
+        self.packs.append(name)
+        self._pack, self._serial = PackBuilder(), self._serial + 1

@@ -1,0 +1,236 @@
+"""Manifests: what a version's disk consists of, and where each chunk lies in one region's packs.
+
+Layout (docs/store-format.md): magic, header length, JSON header, zstd-compressed tables, BLAKE3 of all before.
+"""
+
+from __future__ import annotations
+
+import json
+import struct
+from dataclasses import dataclass
+
+import numpy as np
+import numpy.typing as npt
+import zstandard
+from blake3 import blake3
+
+from bathotype.core.errors import Damaged
+from bathotype.core.store.chunks import CHUNK, DIGEST
+
+_MAGIC = b"BATHOMF1"
+_CONTENT_DOMAIN = b"bathotype content 1"
+_MOST_CHUNKS = 1 << 28
+
+Indices = npt.NDArray[np.int64]
+Digests = npt.NDArray[np.uint8]
+
+
+@dataclass(frozen=True, eq=False)
+class Manifest:
+    """A disk as a table of its non-zero chunks, ascending by ``index``.
+
+    ``digests`` is (n, 32) bytes; ``pack``, ``offset`` and ``length`` place each chunk's frame in ``packs``.
+    """
+
+    size: int
+    index: Indices
+    digests: Digests
+    pack: npt.NDArray[np.int32]
+    offset: npt.NDArray[np.int64]
+    length: npt.NDArray[np.int32]
+    packs: tuple[str, ...]
+
+    def __len__(self) -> int:
+        return len(self.index)
+
+    @property
+    def content_digest(self) -> str:
+        """``blake3:`` and hex, over the disk's size and its chunk digests alone: the same content has the same
+        digest in every region, whatever its packs look like."""
+        table = np.zeros(len(self.index), dtype=[("index", "<u8"), ("digest", "V32")])
+        table["index"] = self.index
+        table["digest"] = np.ascontiguousarray(self.digests).view("V32").reshape(-1)
+        hasher = blake3(_CONTENT_DOMAIN + struct.pack("<QI", self.size, CHUNK))
+        hasher.update(table.tobytes())
+        return "blake3:" + hasher.hexdigest()
+
+    @property
+    def stored_bytes(self) -> int:
+        """Compressed bytes of all chunks, each distinct one once."""
+        places = np.stack([self.pack.astype(np.int64), self.offset], axis=1)
+        _, first = np.unique(places, axis=0, return_index=True)
+        return int(self.length[first].sum()) if len(first) else 0
+
+    @property
+    def data_bytes(self) -> int:
+        """Bytes of the disk that lie in non-zero chunks."""
+        if not len(self.index):
+            return 0
+        last_is_short = int(self.index[-1]) == self.size // CHUNK and self.size % CHUNK
+        return len(self.index) * CHUNK - (CHUNK - self.size % CHUNK if last_is_short else 0)
+
+    def chunk_size(self, index: int) -> int:
+        """Bytes in the chunk at ``index``: the last one of a disk may be short."""
+        return min(CHUNK, self.size - index * CHUNK)
+
+    def find(self, index: int) -> int | None:
+        """The row of the chunk at a disk position, None where the disk is zero."""
+        row = int(np.searchsorted(self.index, index))
+        return row if row < len(self.index) and self.index[row] == index else None
+
+    def changed_since(self, other: Manifest) -> Indices:
+        """Positions whose content differs between two disks, ascending."""
+        both, mine, theirs = np.intersect1d(self.index, other.index, assume_unique=True, return_indices=True)
+        same = (self.digests[mine] == other.digests[theirs]).all(axis=1)
+        alone = np.setxor1d(self.index, other.index, assume_unique=True)
+        return np.union1d(alone, both[~same])
+
+    def dumps(self) -> bytes:
+        """The manifest as stored."""
+        header = json.dumps(
+            {
+                "format": "bathotype-manifest",
+                "size": self.size,
+                "chunk_size": CHUNK,
+                "chunks": len(self.index),
+                "content_digest": self.content_digest,
+                "packs": list(self.packs),
+            },
+            separators=(",", ":"),
+        ).encode()
+        tables = b"".join(
+            (
+                self.index.astype("<i8").tobytes(),
+                np.ascontiguousarray(self.digests, np.uint8).tobytes(),
+                self.pack.astype("<i4").tobytes(),
+                self.offset.astype("<i8").tobytes(),
+                self.length.astype("<i4").tobytes(),
+            )
+        )
+        body = _MAGIC + struct.pack("<I", len(header)) + header + zstandard.compress(tables, 3)
+        return body + blake3(body).digest()
+
+    @classmethod
+    def loads(cls, data: bytes) -> Manifest:
+        """Read a stored manifest.  Raises `Damaged` unless every digest in it fits."""
+        if len(data) < 12 + DIGEST or data[:8] != _MAGIC:
+            raise Damaged("This is not a manifest.")
+        body, seal = data[:-DIGEST], data[-DIGEST:]
+        if blake3(body).digest() != seal:
+            raise Damaged("A manifest is damaged: its digest differs.")
+        header_length = struct.unpack_from("<I", body, 8)[0]
+        try:
+            header = json.loads(body[12 : 12 + header_length])
+            size, count = int(header["size"]), int(header["chunks"])
+            if header["chunk_size"] != CHUNK or not 0 <= count <= _MOST_CHUNKS or size < 0:
+                raise Damaged("A manifest's header is out of bounds.")
+            tables = zstandard.ZstdDecompressor().decompress(body[12 + header_length :], max_output_size=count * 56)
+            packs = tuple(str(p) for p in header["packs"])
+            declared = header["content_digest"]
+        except (ValueError, KeyError, TypeError, zstandard.ZstdError) as error:
+            raise Damaged("A manifest's header cannot be read.") from error
+        if len(tables) != count * 56:
+            raise Damaged("A manifest's tables have the wrong length.")
+        manifest = cls(
+            size,
+            np.frombuffer(tables, "<i8", count, 0).astype(np.int64),
+            np.frombuffer(tables, np.uint8, count * DIGEST, count * 8).reshape(-1, DIGEST),
+            np.frombuffer(tables, "<i4", count, count * 40).astype(np.int32),
+            np.frombuffer(tables, "<i8", count, count * 44).astype(np.int64),
+            np.frombuffer(tables, "<i4", count, count * 52).astype(np.int32),
+            packs,
+        )
+        index = manifest.index
+        if count and (
+            index[0] < 0
+            or int(index[-1]) * CHUNK >= size
+            or not (np.diff(index) > 0).all()
+            or manifest.pack.min() < 0
+            or manifest.pack.max() >= len(packs)
+        ):
+            raise Damaged("A manifest's tables contradict each other.")
+        if manifest.content_digest != declared:
+            raise Damaged("A manifest's content digest differs from its chunks.")
+        return manifest
+
+
+class ManifestBuilder:
+    """Collects chunks in ascending order into a `Manifest`, in flat arrays that grow by doubling."""
+
+    def __init__(self, size: int) -> None:
+        self.size = size
+        self._count = 0
+        self._rows = np.zeros(1024, dtype=[("i", "<i8"), ("d", "V32"), ("p", "<i4"), ("o", "<i8"), ("n", "<i4")])
+        self._packs: dict[str, int] = {}
+
+    def pack_number(self, name: str) -> int:
+        """The number by which rows refer to a pack."""
+        return self._packs.setdefault(name, len(self._packs))
+
+    def add(self, index: int, digest: bytes, pack: int, offset: int, length: int) -> None:
+        """Append the chunk at disk position ``index``."""
+        if self._count == len(self._rows):
+            self._rows = np.concatenate([self._rows, np.zeros_like(self._rows)])
+        self._rows[self._count] = (index, digest, pack, offset, length)
+        self._count += 1
+
+    def rename_pack(self, placeholder: str, name: str) -> None:
+        """Give a pack the name that it gets when it is sealed."""
+        number = self._packs.pop(placeholder)
+        if name in self._packs:  # an equal pack was sealed before: point its rows there
+            rows = self._rows[: self._count]
+            rows["p"][rows["p"] == number] = self._packs[name]
+            return
+        self._packs[name] = number
+
+    def build(self) -> Manifest:
+        """The finished manifest, naming only packs that some chunk needs."""
+        rows = self._rows[: self._count]
+        names = {number: name for name, number in self._packs.items()}
+        needed, renumbered = np.unique(rows["p"], return_inverse=True)
+        return Manifest(
+            self.size,
+            rows["i"].astype(np.int64),
+            np.frombuffer(rows["d"].tobytes(), np.uint8).reshape(-1, DIGEST),
+            renumbered.astype(np.int32),
+            rows["o"].astype(np.int64),
+            rows["n"].astype(np.int32),
+            tuple(names[int(number)] for number in needed),
+        )
+
+
+class ChunkIndex:
+    """Where chunks that a region already holds can be found, from a few manifests.
+
+    Looked up by the first eight bytes of the digest in a sorted array, then compared in full: a dict of
+    tuples would cost ten times the memory.
+    """
+
+    def __init__(self, manifests: list[Manifest]) -> None:
+        rows = sum(len(m) for m in manifests)
+        self._packs: list[str] = []
+        self._digests = np.zeros((rows, DIGEST), np.uint8)
+        self._place = np.zeros(rows, dtype=[("p", "<i4"), ("o", "<i8"), ("n", "<i4")])
+        at = 0
+        for manifest in manifests:
+            end = at + len(manifest)
+            self._digests[at:end] = manifest.digests
+            self._place["p"][at:end] = manifest.pack + len(self._packs)
+            self._place["o"][at:end] = manifest.offset
+            self._place["n"][at:end] = manifest.length
+            self._packs.extend(manifest.packs)
+            at = end
+        keys = np.ascontiguousarray(self._digests[:, :8]).view("<u8").reshape(-1)
+        order = np.argsort(keys, kind="stable")
+        self._keys, self._digests, self._place = keys[order], self._digests[order], self._place[order]
+
+    def find(self, digest: bytes) -> tuple[str, int, int] | None:
+        """``(pack, offset, length)`` of a chunk, None where it is not known."""
+        key = np.uint64(int.from_bytes(digest[:8], "little"))
+        at = int(np.searchsorted(self._keys, key))
+        while at < len(self._keys) and self._keys[at] == key:
+            if self._digests[at].tobytes() == digest:
+                place = self._place[at]
+                return self._packs[int(place["p"])], int(place["o"]), int(place["n"])
+            at += 1
+        return None

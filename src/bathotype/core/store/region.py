@@ -1,0 +1,166 @@
+"""A region store: packs and manifests in one object store, reached through obstore.
+
+``file://`` and ``s3://`` addresses work alike.  Objects become visible only when they are whole: an object
+store's PUT is atomic, and for local directories obstore writes beside the target and renames; there we also
+fsync, since a catalogue entry must never outlive the bytes it names.
+"""
+
+from __future__ import annotations
+
+import errno
+import os
+from collections.abc import Iterator
+from pathlib import Path
+from urllib.parse import unquote, urlsplit
+
+import obstore
+from blake3 import blake3
+from obstore.store import LocalStore, ObjectStore, from_url
+
+from bathotype.core.errors import Damaged, NotFound, OutOfSpace, Unavailable
+from bathotype.core.store.chunks import CHUNK, decompress, digest
+from bathotype.core.store.manifest import Manifest
+
+
+class RegionStore:
+    """The bytes of one region.  Errors: `NotFound`, `Damaged`, `OutOfSpace`, `Unavailable`."""
+
+    def __init__(self, name: str, url: str) -> None:
+        self.name = name
+        self._local: Path | None = None
+        if url.startswith("file://"):
+            self._local = Path(unquote(urlsplit(url).path))
+            self._local.mkdir(parents=True, exist_ok=True)
+            self._store: ObjectStore = LocalStore(self._local)
+        else:
+            self._store = from_url(url)
+
+    # Packs
+
+    def put_pack(self, name: str, data: bytes) -> None:
+        """Store a sealed pack.  One that is already there, whole, is left as it is."""
+        path = _pack_path(name)
+        if self._size(path) != len(data):
+            self._put(path, data)
+
+    def get_pack(self, name: str) -> bytes:
+        """A whole pack, checked against its name."""
+        data = self._get(_pack_path(name), f"pack {name[:16]}")
+        if blake3(data).hexdigest() != name:
+            raise self._pack_damaged(name)
+        return data
+
+    def get_frames(self, name: str, start: int, length: int) -> bytes:
+        """Raw bytes of a pack; the caller checks each chunk."""
+        try:
+            return bytes(obstore.get_range(self._store, _pack_path(name), start=start, length=length))
+        except FileNotFoundError as error:
+            raise Damaged(
+                f"Region {self.name}: pack {name[:16]} is missing.",
+                advice="Verify the version, and restore the pack from a copy of the store.",
+            ) from error
+        except Exception as error:
+            raise self._explained(error) from error
+
+    def read_chunk(self, pack: str, frame: bytes, wanted: bytes) -> bytes:
+        """Decompress a frame and check it against the digest it must have."""
+        try:
+            data = decompress(frame)
+        except Exception as error:
+            raise self._pack_damaged(pack) from error
+        if digest(data) != wanted or len(data) > CHUNK:
+            raise self._pack_damaged(pack)
+        return data
+
+    def delete_pack(self, name: str) -> None:
+        """Remove a pack; one that is gone already is fine."""
+        self._delete(_pack_path(name))
+
+    def packs(self) -> Iterator[tuple[str, int]]:
+        """``(name, bytes)`` of every pack in the store."""
+        for batch in obstore.list(self._store, "packs"):
+            for item in batch:
+                yield item["path"].rsplit("/", 1)[-1], item["size"]
+
+    # Manifests
+
+    def put_manifest(self, version: str, manifest: Manifest) -> None:
+        """Store the manifest of a version, replacing an earlier one (repacking moves chunks)."""
+        self._put(_manifest_path(version), manifest.dumps())
+
+    def get_manifest(self, version: str) -> Manifest:
+        """The manifest of a version, checked."""
+        return Manifest.loads(self._get(_manifest_path(version), f"the manifest of version {version}"))
+
+    def delete_manifest(self, version: str) -> None:
+        """Remove a version's manifest; one that is gone already is fine."""
+        self._delete(_manifest_path(version))
+
+    # The object store
+
+    def _put(self, path: str, data: bytes) -> None:
+        try:
+            obstore.put(self._store, path, data, use_multipart=False)
+            if self._local is not None:
+                self._make_durable(self._local / path)
+        except Exception as error:
+            raise self._explained(error) from error
+
+    @staticmethod
+    def _make_durable(path: Path) -> None:
+        for place in (path, path.parent):
+            handle = os.open(place, os.O_RDONLY)
+            try:
+                os.fsync(handle)
+            finally:
+                os.close(handle)
+
+    def _get(self, path: str, what: str) -> bytes:
+        try:
+            return bytes(obstore.get(self._store, path).bytes())
+        except FileNotFoundError as error:
+            raise NotFound(f"Region {self.name} does not hold {what}.") from error
+        except Exception as error:
+            raise self._explained(error) from error
+
+    def _size(self, path: str) -> int | None:
+        try:
+            return int(obstore.head(self._store, path)["size"])
+        except FileNotFoundError:
+            return None
+        except Exception as error:
+            raise self._explained(error) from error
+
+    def _delete(self, path: str) -> None:
+        try:
+            obstore.delete(self._store, path)
+        except FileNotFoundError:
+            return
+        except Exception as error:
+            raise self._explained(error) from error
+
+    def _pack_damaged(self, pack: str) -> Damaged:
+        return Damaged(
+            f"Region {self.name}: pack {pack[:16]} is damaged: a chunk's digest differs.",
+            advice="Restore the pack from a copy of the store, or capture the machine again.",
+            code="pack-damaged",
+        )
+
+    def _explained(self, error: Exception) -> Exception:
+        text = str(error)
+        if getattr(error, "errno", None) == errno.ENOSPC or "No space left" in text or "os error 28" in text:
+            return OutOfSpace(
+                f"The store of region {self.name} has no space left.",
+                advice="Purge retired versions or add space, then retry the operation.",
+            )
+        if isinstance(error, Damaged | NotFound | OutOfSpace | Unavailable):
+            return error
+        return Unavailable(f"The store of region {self.name} does not answer: {text.splitlines()[0][:200]}")
+
+
+def _pack_path(name: str) -> str:
+    return f"packs/{name[:2]}/{name}"
+
+
+def _manifest_path(version: str) -> str:
+    return f"manifests/{version}"

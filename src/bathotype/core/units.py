@@ -1,0 +1,29 @@
+"""Sizes and durations for people."""
+
+from __future__ import annotations
+
+
+def iec(count: int | float) -> str:
+    """A number of bytes in IEC units: ``iec(1536) == '1.5 KiB'``."""
+    value = float(count)
+    for unit in ("B", "KiB", "MiB", "GiB", "TiB"):
+        if abs(value) < 1024 or unit == "TiB":
+            return f"{value:.0f} B" if unit == "B" else f"{value:.1f} {unit}"
+        value /= 1024
+    raise AssertionError("unreachable")
+
+
+def seconds(value: float) -> str:
+    """A duration: ``seconds(75) == '1m 15s'``."""
+    if value < 60:
+        return f"{value:.1f}s" if value < 10 else f"{value:.0f}s"
+    minutes, rest = divmod(round(value), 60)
+    hours, minutes = divmod(minutes, 60)
+    return f"{hours}h {minutes:02d}m" if hours else f"{minutes}m {rest:02d}s"
+
+
+def plural(count: int, noun: str) -> str:
+    """``plural(2, 'version') == '2 versions'``."""
+    if count == 1:
+        return f"1 {noun}"
+    return f"{count} {noun[:-1]}ies" if noun.endswith("y") else f"{count} {noun}s"

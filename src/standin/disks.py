@@ -1,0 +1,78 @@
+"""Disk files: making, copying without their holes, and what partitions they have."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import subprocess
+from dataclasses import dataclass
+from functools import lru_cache
+from pathlib import Path
+
+
+def create_raw(path: Path, size: int) -> None:
+    """An empty sparse file."""
+    with path.open("xb") as file:
+        file.truncate(size)
+
+
+def copy_raw(source: Path, target: Path) -> None:
+    """A copy that is whole or not there; holes stay holes."""
+    temporary = target.with_suffix(".part")
+    with source.open("rb") as reader, temporary.open("wb") as writer:
+        size = os.fstat(reader.fileno()).st_size
+        writer.truncate(size)
+        position = 0
+        while position < size:
+            try:
+                start = os.lseek(reader.fileno(), position, os.SEEK_DATA)
+            except OSError:
+                break
+            position = os.lseek(reader.fileno(), start, os.SEEK_HOLE)
+            _copy_range(reader.fileno(), writer.fileno(), start, position)
+    temporary.rename(target)
+
+
+def _copy_range(source: int, target: int, start: int, end: int) -> None:
+    while start < end:
+        start += os.copy_file_range(source, target, end - start, start, start)
+
+
+def remove(path: Path) -> None:
+    """Delete a disk file; one that is gone is fine."""
+    with contextlib.suppress(FileNotFoundError):
+        path.unlink()
+
+
+@dataclass(frozen=True)
+class Part:
+    """A partition of a disk file, in bytes."""
+
+    number: int
+    start: int
+    size: int
+
+
+def partitions(path: Path) -> list[Part]:
+    """The partitions as ``sfdisk`` reads them; none where there is no table."""
+    done = subprocess.run(
+        [tool("sfdisk"), "--json", str(path)], capture_output=True, text=True, check=False
+    )
+    if done.returncode:
+        return []
+    table = json.loads(done.stdout)["partitiontable"]
+    unit = int(table.get("sectorsize", 512))
+    return [
+        Part(number, entry["start"] * unit, entry["size"] * unit)
+        for number, entry in enumerate(table.get("partitions", []), 1)
+    ]
+
+
+@lru_cache
+def tool(name: str) -> str:
+    """A system tool that may lie in sbin."""
+    for folder in (*os.environ.get("PATH", "").split(":"), "/usr/sbin", "/sbin"):
+        if folder and (Path(folder) / name).exists():
+            return str(Path(folder) / name)
+    raise RuntimeError(f"{name} is not installed")

@@ -1,0 +1,380 @@
+"""Modelled guests: what answers on a machine's agent channel, with its real disk behind it.
+
+A modelled Linux guest reads and writes the ext4 file system of its boot disk.  Guests whose disk cannot be
+read from outside (encrypted, or with another system's file system) are *opaque*: their few facts lie on the
+disk as well, so that a copy of the disk is a copy of the machine.
+"""
+
+from __future__ import annotations
+
+import base64
+import json
+import secrets
+import shlex
+import threading
+import time
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+from standin.firstboot import read_seed, start_linux
+from standin.guestfiles import Edits, GuestFiles
+
+#: Where an opaque guest's facts lie: behind the first MiB of its system partition.
+OPAQUE_MARK = b"standin opaque guest\n"
+OPAQUE_OFFSET = 1024 * 1024
+
+_WHILE_FROZEN = {
+    "guest-sync", "guest-sync-delimited", "guest-ping", "guest-info",
+    "guest-fsfreeze-status", "guest-fsfreeze-thaw",
+}
+
+
+class AgentError(Exception):
+    """An answer that the agent gives as an error."""
+
+    def __init__(self, text: str, error_class: str = "GenericError") -> None:
+        super().__init__(text)
+        self.error_class = error_class
+
+
+@dataclass
+class _Process:
+    """A program running in the guest."""
+
+    done: threading.Event = field(default_factory=threading.Event)
+    code: int = 0
+    out: bytes = b""
+    err: bytes = b""
+
+
+@dataclass(frozen=True)
+class GuestFacts:
+    """What the site knows about the machine around the guest."""
+
+    machine: str
+    image: Path
+    address: str
+    mac: str
+
+
+class ModelledGuest:
+    """One running guest.  ``write_lock`` is held while it writes: whoever copies its disk takes it too."""
+
+    def __init__(self, facts: GuestFacts, *, frozen: bool, on_frozen: Callable[[bool], None], on_off: Callable[[], None]) -> None:
+        self.facts = facts
+        self.write_lock = threading.RLock()
+        self._thawed = threading.Event()
+        if not frozen:
+            self._thawed.set()
+        self._on_frozen, self._on_off = on_frozen, on_off
+        self._handles: dict[int, tuple[str, str, bytearray, int]] = {}
+        self._processes: dict[int, _Process] = {}
+        self._serial = 1000
+        self._stopped = threading.Event()
+        self._opaque = _read_opaque(facts.image)
+        self._files = None if self._opaque is not None else GuestFiles(facts.image)
+        self._commands: dict[str, Callable[..., Any]] = {
+            "guest-sync": lambda id: id,
+            "guest-sync-delimited": lambda id: id,
+            "guest-ping": dict,
+            "guest-info": self._info,
+            "guest-get-osinfo": self._osinfo,
+            "guest-get-host-name": lambda: {"host-name": self.host_name()},
+            "guest-get-time": time.time_ns,
+            "guest-get-timezone": lambda: {"zone": "UTC", "offset": 0},
+            "guest-network-get-interfaces": self._interfaces,
+            "guest-get-fsinfo": lambda: [{"name": "vda2", "mountpoint": "/", "type": "ext4", "disk": []}],
+            "guest-fsfreeze-status": lambda: "thawed" if self._thawed.is_set() else "frozen",
+            "guest-fsfreeze-freeze": self._freeze,
+            "guest-fsfreeze-thaw": self._thaw,
+            "guest-file-open": self._open,
+            "guest-file-read": self._read,
+            "guest-file-write": self._write,
+            "guest-file-seek": self._seek,
+            "guest-file-flush": lambda handle: self._flush(handle) or {},
+            "guest-file-close": self._close,
+            "guest-exec": self._exec,
+            "guest-exec-status": self._exec_status,
+            "guest-shutdown": self._shutdown,
+        }
+
+    # Life
+
+    def start(self, seed: bytes | None) -> list[str]:
+        """Boot; returns console lines."""
+        if self._files is None:
+            return [f"boot: {self._opaque_value('host_name', 'guest')} is up"]
+        with self.write_lock:
+            return start_linux(self._files, read_seed(seed) if seed else None)
+
+    def stop(self) -> None:
+        """The power is gone."""
+        self._stopped.set()
+        self._thawed.set()
+
+    def handle(self, request: dict[str, Any]) -> Any:
+        """Answer one agent command.  Raises `AgentError`."""
+        name = request.get("execute", "")
+        handler = self._commands.get(name)
+        if handler is None:
+            raise AgentError(f"The command {name} has not been found", "CommandNotFound")
+        if not self._thawed.is_set() and name not in _WHILE_FROZEN:
+            raise AgentError(f"Command {name} has been disabled: the agent is in frozen state", "CommandNotFound")
+        arguments = {key.replace("-", "_"): value for key, value in (request.get("arguments") or {}).items()}
+        try:
+            return handler(**arguments)
+        except TypeError as error:
+            raise AgentError(f"Invalid parameters for {name}") from error
+
+    # Facts
+
+    def _opaque_value(self, key: str, default: Any = "") -> Any:
+        return (self._opaque or {}).get(key, default)
+
+    def host_name(self) -> str:
+        """The guest's host name."""
+        if self._files is None:
+            return str(self._opaque_value("host_name"))
+        return (self._files.read("/etc/hostname") or b"localhost").decode().strip()
+
+    def _info(self) -> dict[str, Any]:
+        hidden = set() if self._files else {n for n in self._commands if n.startswith(("guest-file", "guest-exec"))}
+        return {
+            "version": "7.2.0",
+            "supported_commands": [{"name": n, "enabled": n not in hidden, "success-response": True} for n in self._commands],
+        }
+
+    def _osinfo(self) -> dict[str, str]:
+        if self._files is None:
+            return dict(self._opaque_value("os", {}))
+        fields = {}
+        for line in (self._files.read("/etc/os-release") or b"").decode().splitlines():
+            key, _, value = line.partition("=")
+            fields[key] = value.strip('"')
+        return {
+            "id": fields.get("ID", "linux"),
+            "name": fields.get("NAME", "Linux"),
+            "pretty-name": fields.get("PRETTY_NAME", "Linux"),
+            "version-id": fields.get("VERSION_ID", ""),
+            "machine": "x86_64",
+        }
+
+    def _interfaces(self) -> list[dict[str, Any]]:
+        loopback = {"name": "lo", "ip-addresses": [{"ip-address": "127.0.0.1", "ip-address-type": "ipv4", "prefix": 8}]}
+        first = {
+            "name": "enp1s0",
+            "hardware-address": self.facts.mac,
+            "ip-addresses": [{"ip-address": self.facts.address, "ip-address-type": "ipv4", "prefix": 24}],
+        }
+        return [loopback, first]
+
+    # Freezing
+
+    def _freeze(self) -> int:
+        with self.write_lock:  # a write under way is finished first
+            self._thawed.clear()
+            self._on_frozen(True)
+        return 1
+
+    def _thaw(self) -> int:
+        frozen = not self._thawed.is_set()
+        self._on_frozen(False)
+        self._thawed.set()
+        return int(frozen)
+
+    # Files
+
+    def _need_files(self) -> GuestFiles:
+        if self._files is None:
+            raise AgentError("this guest's files are not modelled")
+        return self._files
+
+    def _open(self, path: str, mode: str = "r") -> int:
+        current = self._need_files().read(path)
+        if current is None and mode.startswith("r"):
+            raise AgentError(f"failed to open file '{path}' (mode: '{mode}'): No such file or directory")
+        data = bytearray() if mode.startswith("w") else bytearray(current or b"")
+        self._serial += 1
+        self._handles[self._serial] = (path, mode, data, len(data) if mode.startswith("a") else 0)
+        return self._serial
+
+    def _handle(self, handle: int) -> tuple[str, str, bytearray, int]:
+        if handle not in self._handles:
+            raise AgentError(f"handle '{handle}' has not been found")
+        return self._handles[handle]
+
+    def _read(self, handle: int, count: int = 4096) -> dict[str, Any]:
+        path, mode, data, at = self._handle(handle)
+        piece = bytes(data[at : at + count])
+        self._handles[handle] = (path, mode, data, at + len(piece))
+        return {"count": len(piece), "buf-b64": base64.b64encode(piece).decode(), "eof": at + len(piece) >= len(data)}
+
+    def _write(self, handle: int, buf_b64: str, count: int | None = None) -> dict[str, Any]:
+        path, mode, data, at = self._handle(handle)
+        piece = base64.b64decode(buf_b64)[:count]
+        data[at : at + len(piece)] = piece
+        self._handles[handle] = (path, mode, data, at + len(piece))
+        return {"count": len(piece), "eof": False}
+
+    def _seek(self, handle: int, offset: int, whence: int | str = 0) -> dict[str, Any]:
+        path, mode, data, at = self._handle(handle)
+        base = {0: 0, "set": 0, 1: at, "cur": at, 2: len(data), "end": len(data)}[whence]
+        self._handles[handle] = (path, mode, data, base + offset)
+        return {"position": base + offset, "eof": False}
+
+    def _flush(self, handle: int) -> None:
+        path, mode, data, _ = self._handle(handle)
+        if not mode.startswith("r") or "+" in mode:
+            self._put(path, bytes(data))
+
+    def _close(self, handle: int) -> dict[str, Any]:
+        self._flush(handle)
+        del self._handles[handle]
+        return {}
+
+    def _put(self, path: str, data: bytes) -> None:
+        """Write a file, waiting while the file systems are frozen."""
+        while True:
+            self._thawed.wait()
+            with self.write_lock:
+                if self._thawed.is_set():
+                    edits = Edits()
+                    edits.write(path, data)
+                    self._need_files().change(edits)
+                    return
+
+    # Programs
+
+    def _exec(self, path: str, arg: list[str] | None = None, capture_output: bool = False, **_: Any) -> dict[str, int]:
+        argv = [path.rsplit("/", 1)[-1], *(arg or [])]
+        program = getattr(self, "_run_" + argv[0].replace("-", "_"), None)
+        if program is None:
+            raise AgentError(f"Guest agent command failed, error was 'Failed to execute child process “{path}” (No such file or directory)'")
+        self._serial += 1
+        process = self._processes[self._serial] = _Process()
+
+        def run() -> None:
+            try:
+                code, out = program(argv[1:])
+            except (OSError, ValueError, IndexError, AgentError) as error:
+                code, out = 1, b""
+                process.err = f"{argv[0]}: {error}\n".encode()
+            process.code, process.out = code, out if capture_output else b""
+            process.done.set()
+
+        threading.Thread(target=run, daemon=True).start()
+        return {"pid": self._serial}
+
+    def _exec_status(self, pid: int) -> dict[str, Any]:
+        process = self._processes.get(pid)
+        if process is None:
+            raise AgentError(f"PID {pid} does not exist")
+        if not process.done.is_set():
+            return {"exited": False}
+        return {
+            "exited": True, "exitcode": process.code,
+            "out-data": base64.b64encode(process.out).decode(), "err-data": base64.b64encode(process.err).decode(),
+        }
+
+    def _run_true(self, argv: list[str]) -> tuple[int, bytes]:
+        return 0, b""
+
+    def _run_cat(self, argv: list[str]) -> tuple[int, bytes]:
+        out = b""
+        for path in argv:
+            data = self._need_files().read(path)
+            if data is None:
+                raise OSError(f"{path}: No such file or directory")
+            out += data
+        return 0, out
+
+    def _run_hostname(self, argv: list[str]) -> tuple[int, bytes]:
+        return 0, f"{self.host_name()}\n".encode()
+
+    def _run_rm(self, argv: list[str]) -> tuple[int, bytes]:
+        edits = Edits()
+        for path in argv:
+            if not path.startswith("-"):
+                edits.remove(path)
+        self._thawed.wait()
+        with self.write_lock:
+            self._need_files().change(edits)
+        return 0, b""
+
+    def _run_apt_get(self, argv: list[str]) -> tuple[int, bytes]:
+        """``apt-get -s upgrade``: compares what is installed with what the package lists offer."""
+        if "-s" not in argv or "upgrade" not in argv:
+            raise OSError("only a simulated upgrade is modelled")
+        installed = self._paragraphs("/var/lib/dpkg/status")
+        lines = []
+        for name in self._need_files().names("/var/lib/apt/lists"):
+            for package, version in self._paragraphs(f"/var/lib/apt/lists/{name}").items():
+                if package in installed and installed[package] != version:
+                    lines.append(f"Inst {package} [{installed[package]}] ({version} stable [amd64])")
+        return 0, ("\n".join(lines) + "\n").encode()
+
+    def _paragraphs(self, path: str) -> dict[str, str]:
+        found = {}
+        for paragraph in (self._need_files().read(path) or b"").decode("utf-8", "replace").split("\n\n"):
+            fields = dict(line.split(": ", 1) for line in paragraph.splitlines() if ": " in line)
+            if "Package" in fields:
+                found[fields["Package"]] = fields.get("Version", "")
+        return found
+
+    def _run_systemctl(self, argv: list[str]) -> tuple[int, bytes]:
+        if argv[:1] != ["is-active"]:
+            raise OSError("only is-active is modelled")
+        unit = argv[1] if argv[1].endswith(".service") else f"{argv[1]}.service"
+        wanted = self._need_files().names("/etc/systemd/system/multi-user.target.wants")
+        return (0, b"active\n") if unit in wanted else (3, b"inactive\n")
+
+    def _run_gauge_logger(self, argv: list[str]) -> tuple[int, bytes]:
+        """The demo's own workload: appends lines to a file, one every few milliseconds, as a busy writer does."""
+        path, count, pause = argv[0], int(argv[1]), float(argv[2]) / 1000
+        slowest, written = 0.0, self._need_files().read(path) or b""
+        for number in range(count):
+            if self._stopped.is_set():
+                break
+            began = time.monotonic()
+            written += f"{time.time():.3f} reading {number}\n".encode()
+            self._put(path, written)
+            slowest = max(slowest, time.monotonic() - began)
+            time.sleep(pause)
+        return 0, json.dumps({"lines": count, "slowest_write_seconds": round(slowest, 3)}).encode()
+
+    def _run_sh(self, argv: list[str]) -> tuple[int, bytes]:
+        if argv[:1] != ["-c"]:
+            raise OSError("only sh -c COMMAND is modelled")
+        words = shlex.split(argv[1])
+        program = getattr(self, "_run_" + words[0].replace("-", "_"), None)
+        if program is None:
+            raise OSError(f"{words[0]}: not found")
+        return program(words[1:])
+
+    def _shutdown(self, mode: str = "powerdown") -> dict[str, Any]:
+        threading.Thread(target=self._on_off, daemon=True).start()
+        return {}
+
+
+def _read_opaque(image: Path) -> dict[str, Any] | None:
+    from standin.disks import partitions
+
+    for part in partitions(image):
+        with image.open("rb") as file:
+            file.seek(part.start + OPAQUE_OFFSET)
+            block = file.read(4096)
+        if block.startswith(OPAQUE_MARK):
+            return dict(json.loads(block[len(OPAQUE_MARK) :].split(b"\0")[0]))
+    return None
+
+
+def opaque_block(facts: dict[str, Any]) -> bytes:
+    """The block in which an opaque guest's facts lie."""
+    return (OPAQUE_MARK + json.dumps(facts).encode()).ljust(4096, b"\0")
+
+
+def new_mac() -> str:
+    """A locally administered address with QEMU's usual prefix."""
+    return "52:54:00:" + ":".join(f"{b:02x}" for b in secrets.token_bytes(3))

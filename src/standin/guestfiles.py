@@ -1,0 +1,100 @@
+"""The files of a modelled guest, on its real disk, through ``debugfs``."""
+
+from __future__ import annotations
+
+import subprocess
+import tempfile
+from pathlib import Path
+
+from standin.disks import partitions, tool
+
+
+class GuestFiles:
+    """Reading and writing files of the ext4 file system that holds ``/etc`` on a disk file.
+
+    Writes replace whole files, as the models need no more.  Raises `LookupError` where the disk has none.
+    """
+
+    def __init__(self, image: Path) -> None:
+        self._image = image
+        self._target = f"{image}?offset={self._find_root()}"
+
+    def _find_root(self) -> int:
+        for start in [p.start for p in partitions(self._image)] or [0]:
+            done = self._debugfs(f"{self._image}?offset={start}", ["stat /etc"])
+            if "Type: directory" in done.stdout:
+                return start
+        raise LookupError("no file system that a modelled guest can run on")
+
+    @staticmethod
+    def _debugfs(target: str, commands: list[str], *, write: bool = False) -> subprocess.CompletedProcess[str]:
+        with tempfile.NamedTemporaryFile("w", suffix=".debugfs") as script:
+            script.write("\n".join(commands) + "\n")
+            script.flush()
+            options = ["-w"] if write else []
+            return subprocess.run(
+                [tool("debugfs"), *options, "-f", script.name, target],
+                capture_output=True, text=True, errors="replace", check=False,
+            )
+
+    def read(self, path: str) -> bytes | None:
+        """A whole file, None where there is none."""
+        with tempfile.NamedTemporaryFile() as out:
+            self._debugfs(self._target, [f'dump "{path}" {out.name}'])
+            data = Path(out.name).read_bytes()
+        if data:
+            return data
+        return b"" if self.exists(path) else None
+
+    def exists(self, path: str) -> bool:
+        """Whether something is at a path."""
+        return "Inode:" in self._debugfs(self._target, [f'stat "{path}"']).stdout
+
+    def names(self, folder: str) -> list[str]:
+        """The names in a folder."""
+        out = self._debugfs(self._target, [f'ls -p "{folder}"']).stdout
+        found = [line.split("/")[5] for line in out.splitlines() if line.startswith("/") and line.count("/") >= 6]
+        return sorted(name for name in found if name not in ("", ".", ".."))
+
+    def change(self, edits: Edits) -> None:
+        """Make a batch of changes.  Raises `OSError` where debugfs reports a failure."""
+        with tempfile.TemporaryDirectory() as folder:
+            commands: list[str] = []
+            made: set[str] = set()
+            for path in edits.removed:
+                commands.append(f'rm "{path}"')
+            for number, (path, (data, mode, owner)) in enumerate(edits.written.items()):
+                local = Path(folder) / str(number)
+                local.write_bytes(data)
+                for parent in reversed(Path(path).parents):
+                    if str(parent) not in made and not self.exists(str(parent)):
+                        commands.append(f'mkdir "{parent}"')
+                        if owner and str(parent).startswith("/home/"):
+                            commands += [f'sif "{parent}" uid {owner}', f'sif "{parent}" gid {owner}']
+                    made.add(str(parent))
+                if path not in edits.removed and self.exists(path):
+                    commands.append(f'rm "{path}"')
+                commands.append(f'write {local} "{path}"')
+                commands += [f'sif "{path}" mode 0{0o100000 | mode:o}', f'sif "{path}" uid {owner}', f'sif "{path}" gid {owner}']
+            done = self._debugfs(self._target, commands, write=True)
+        problems = [line for line in done.stderr.splitlines() if not line.startswith("debugfs 1.")]
+        problems = [p for p in problems if not ("rm:" in p and "File not found" in p)]
+        if problems:
+            raise OSError(f"debugfs: {problems[0]}")
+
+
+class Edits:
+    """Files to remove and to write; a later write of one path replaces an earlier one."""
+
+    def __init__(self) -> None:
+        self.removed: list[str] = []
+        self.written: dict[str, tuple[bytes, int, int]] = {}
+
+    def write(self, path: str, data: bytes | str, *, mode: int = 0o644, owner: int = 0) -> None:
+        """Create or replace a file."""
+        raw = data.encode() if isinstance(data, str) else data
+        self.written[path] = (raw, mode, owner)
+
+    def remove(self, path: str) -> None:
+        """Remove a file; one that is gone is fine."""
+        self.removed.append(path)
