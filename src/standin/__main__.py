@@ -30,7 +30,9 @@ def main() -> None:
     if given.demo:
         populate(site, tenancy, given.demo, given.data_dir / "templates")
     app = create_app(site, tenancy, latency=given.latency_ms / 1000)
-    uvicorn.run(app, host="127.0.0.1", port=given.port, log_level="warning", ws="websockets-sansio", timeout_graceful_shutdown=2)
+    uvicorn.run(
+        app, host="127.0.0.1", port=given.port, log_level="warning", ws="websockets-sansio", timeout_graceful_shutdown=2
+    )
 
 
 if __name__ == "__main__":

@@ -83,6 +83,31 @@ class NewFault(BaseModel):
     status: int = 500
 
 
+def caller(request: Request, authorization: Annotated[str, Header()] = "") -> Account:
+    """Whose token the call carries; an account that calls too often is told so."""
+    account = request.app.state.tenancy.account_of(authorization.removeprefix("Bearer "))
+    if account is None:
+        raise HTTPException(401, "This token is not known.")
+    spent = request.app.state.spent
+    window = (account.name, int(time.time()))
+    spent[window] += 1
+    if spent[window] > CALLS_PER_SECOND:
+        raise HTTPException(429, "Too many calls.", {"Retry-After": "1"})
+    if len(spent) > 100:
+        for old in [w for w in spent if w[1] < window[1] - 5]:
+            spent.pop(old, None)
+    return account  # type: ignore[no-any-return]
+
+
+def operator(request: Request, authorization: Annotated[str, Header()] = "") -> None:
+    """Only the operator of the stand-in may ask for faults."""
+    if token_digest(authorization.removeprefix("Bearer ")) != request.app.state.tenancy.operator_digest:
+        raise HTTPException(401, "Only the operator may do this.")
+
+
+Caller = Annotated[Account, Depends(caller)]
+
+
 def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI:
     """The whole API over one site."""
 
@@ -93,7 +118,7 @@ def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI
         await run_in_threadpool(site.close)
 
     app = FastAPI(title="Stand-in cloud", version="1", lifespan=lifespan)
-    spent: dict[tuple[str, int], int] = defaultdict(int)
+    app.state.tenancy, app.state.spent = tenancy, defaultdict(int)
 
     @app.exception_handler(SiteError)
     async def refused(_: Request, error: SiteError) -> JSONResponse:
@@ -109,8 +134,9 @@ def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI
                 if fault.kind in ("slow", "hang"):
                     await asyncio.sleep(fault.seconds)
                 elif fault.kind == "rate-limit":
-                    return JSONResponse({"code": "too-many", "detail": "Too many calls."}, 429,
-                                        {"Retry-After": str(fault.seconds)})
+                    return JSONResponse(
+                        {"code": "too-many", "detail": "Too many calls."}, 429, {"Retry-After": str(fault.seconds)}
+                    )
                 else:
                     return JSONResponse({"code": "internal", "detail": "Something went wrong."}, fault.status)
         return await call_next(request)
@@ -118,25 +144,6 @@ def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI
     def _mishap(path: str) -> Fault | None:
         with site.sessions.begin() as session:
             return take(session, ("fail", "rate-limit", "slow", "hang"), path, prefix=True)
-
-    def caller(authorization: Annotated[str, Header()] = "") -> Account:
-        account = tenancy.account_of(authorization.removeprefix("Bearer "))
-        if account is None:
-            raise HTTPException(401, "This token is not known.")
-        window = (account.name, int(time.time()))
-        spent[window] += 1
-        if spent[window] > CALLS_PER_SECOND:
-            raise HTTPException(429, "Too many calls.", {"Retry-After": "1"})
-        if len(spent) > 100:
-            for old in [w for w in spent if w[1] < window[1] - 5]:
-                spent.pop(old, None)
-        return account
-
-    def operator(authorization: Annotated[str, Header()] = "") -> None:
-        if token_digest(authorization.removeprefix("Bearer ")) != tenancy.operator_digest:
-            raise HTTPException(401, "Only the operator may do this.")
-
-    Caller = Annotated[Account, Depends(caller)]
 
     @app.get("/v1/site")
     def describe(account: Caller) -> dict[str, Any]:
@@ -153,7 +160,9 @@ def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI
             return site.usage(session, account)
 
     @app.get("/v1/machines")
-    def machines(account: Caller, region: str | None = None, name: str | None = None, after: str = "") -> dict[str, Any]:
+    def machines(
+        account: Caller, region: str | None = None, name: str | None = None, after: str = ""
+    ) -> dict[str, Any]:
         with site.sessions.begin() as session:
             if region:
                 site._check_region(session, region)
@@ -168,15 +177,29 @@ def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI
 
     def _machine(session: Any, machine: Machine) -> dict[str, Any]:
         attached = session.execute(
-            select(Attachment.position, Disk).join(Disk, Disk.id == Attachment.disk_id)
-            .where(Attachment.machine_id == machine.id).order_by(Attachment.position)
+            select(Attachment.position, Disk)
+            .join(Disk, Disk.id == Attachment.disk_id)
+            .where(Attachment.machine_id == machine.id)
+            .order_by(Attachment.position)
         )
         return {
-            "id": machine.id, "name": machine.name, "region": machine.region, "zone": machine.zone,
-            "size": machine.size, "body": machine.body, "state": machine.state, "address": machine.address,
-            "mac": machine.mac, "tags": machine.tags, "created_from": machine.created_from,
-            "has_seed": machine.seed is not None, "created_at": machine.created_at.isoformat(),
-            "disks": [{"id": d.id, "name": d.name, "size": d.size, "boot": p == 0, "device": f"vd{'abcdefgh'[p]}"} for p, d in attached],
+            "id": machine.id,
+            "name": machine.name,
+            "region": machine.region,
+            "zone": machine.zone,
+            "size": machine.size,
+            "body": machine.body,
+            "state": machine.state,
+            "address": machine.address,
+            "mac": machine.mac,
+            "tags": machine.tags,
+            "created_from": machine.created_from,
+            "has_seed": machine.seed is not None,
+            "created_at": machine.created_at.isoformat(),
+            "disks": [
+                {"id": d.id, "name": d.name, "size": d.size, "boot": p == 0, "device": f"vd{'abcdefgh'[p]}"}
+                for p, d in attached
+            ],
         }
 
     @app.post("/v1/machines", status_code=201)
@@ -213,7 +236,9 @@ def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI
             return site.machine(session, account, machine_id).console
 
     @app.get("/v1/disks")
-    def list_disks(account: Caller, region: str | None = None, tag: str | None = None, after: str = "") -> dict[str, Any]:
+    def list_disks(
+        account: Caller, region: str | None = None, tag: str | None = None, after: str = ""
+    ) -> dict[str, Any]:
         with site.sessions() as session:
             query = select(Disk).where(Disk.account == account.name, Disk.id > after).order_by(Disk.id)
             if region:
@@ -222,7 +247,10 @@ def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI
                 key, _, value = tag.partition("=")
                 query = query.where(Disk.tags[key].as_string() == value)
             page = list(session.scalars(query.limit(_PAGE + 1)))
-            return {"items": [_disk(d) for d in page[:_PAGE]], "after": page[_PAGE - 1].id if len(page) > _PAGE else None}
+            return {
+                "items": [_disk(d) for d in page[:_PAGE]],
+                "after": page[_PAGE - 1].id if len(page) > _PAGE else None,
+            }
 
     @app.post("/v1/disks", status_code=201)
     def create_disk(account: Caller, body: NewDisk) -> dict[str, Any]:
@@ -307,9 +335,13 @@ def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI
     def list_faults() -> dict[str, Any]:
         with site.sessions() as session:
             rows = session.scalars(select(Fault).order_by(Fault.id))
-            return {"kinds": KINDS, "items": [
-                {"id": f.id, "kind": f.kind, "target": f.target, "count": f.count, "seconds": f.seconds} for f in rows
-            ]}
+            return {
+                "kinds": KINDS,
+                "items": [
+                    {"id": f.id, "kind": f.kind, "target": f.target, "count": f.count, "seconds": f.seconds}
+                    for f in rows
+                ],
+            }
 
     @app.post("/v1/faults", status_code=201, dependencies=[Depends(operator)])
     def add_fault(body: NewFault) -> dict[str, str]:
@@ -337,13 +369,21 @@ def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI
 
 def _disk(disk: Disk) -> dict[str, Any]:
     return {
-        "id": disk.id, "name": disk.name, "region": disk.region, "kind": disk.kind, "size": disk.size,
-        "source": disk.source_disk, "tags": disk.tags, "created_at": disk.created_at.isoformat(),
+        "id": disk.id,
+        "name": disk.name,
+        "region": disk.region,
+        "kind": disk.kind,
+        "size": disk.size,
+        "source": disk.source_disk,
+        "tags": disk.tags,
+        "created_at": disk.created_at.isoformat(),
     }
 
 
 def _export(export: Export) -> dict[str, Any]:
     return {
-        "id": export.id, "disk": export.disk_id, "writable": export.writable,
+        "id": export.id,
+        "disk": export.disk_id,
+        "writable": export.writable,
         "address": f"nbd://127.0.0.1:{export.port}/{export.name}",
     }

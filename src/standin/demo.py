@@ -47,7 +47,18 @@ class _Spec:
 _WORLD = (
     _Spec("tide-core", "skerry-1", "skerry-1a", "gauge-seed-01", "small", "running", GAUGE, 384),
     _Spec("tide-core", "skerry-1", "skerry-1b", "gauge-seed-02", "small", "stopped", GAUGE, 384, data_mib=64),
-    _Spec("tide-core", "skerry-1", "skerry-1a", "surge-bench-01", "large", "running", SURGE, 1024, data_mib=256, special="spill"),
+    _Spec(
+        "tide-core",
+        "skerry-1",
+        "skerry-1a",
+        "surge-bench-01",
+        "large",
+        "running",
+        SURGE,
+        1024,
+        data_mib=256,
+        special="spill",
+    ),
     _Spec("tide-core", "skerry-1", "skerry-1b", "surge-old-01", "medium", "running", OLD_SURGE, 512, special="mbr"),
     _Spec("tide-core", "skerry-1", "skerry-1a", "surge-vault-01", "medium", "running", None, 256, special="luks"),
     _Spec("tide-core", "skerry-1", "skerry-1b", "pilot-desk-01", "medium", "running", None, 512, special="windows"),
@@ -72,10 +83,22 @@ def _place(site: Site, spec: _Spec, rng: random.Random, number: int) -> None:
     address = f"{prefix}.{10 + number}"
     tags = {"owner": "tide-office", "purpose": spec.name.rsplit("-", 1)[0]}
     machine = Machine(
-        id=f"m-{rng.randbytes(6).hex()}", account=spec.account, region=spec.region, zone=spec.zone, name=spec.name,
-        size=spec.size, state=spec.state, address=address, mac="52:54:00:" + rng.randbytes(3).hex(":"),
-        tags=tags, guest={}, console=f"[2026-10-01T06:00:00Z] {spec.name} login: \n", created_from=None,
-        seed=None, client_key=None, body="modelled",
+        id=f"m-{rng.randbytes(6).hex()}",
+        account=spec.account,
+        region=spec.region,
+        zone=spec.zone,
+        name=spec.name,
+        size=spec.size,
+        state=spec.state,
+        address=address,
+        mac="52:54:00:" + rng.randbytes(3).hex(":"),
+        tags=tags,
+        guest={},
+        console=f"[2026-10-01T06:00:00Z] {spec.name} login: \n",
+        created_from=None,
+        seed=None,
+        client_key=None,
+        body="modelled",
     )
     disks = [_record(spec, rng, f"{spec.name}-boot", spec.disk_mib, tags)]
     build_boot_disk(site.path(disks[0]), spec, address, rng)
@@ -92,8 +115,19 @@ def _place(site: Site, spec: _Spec, rng: random.Random, number: int) -> None:
 
 def _record(spec: _Spec, rng: random.Random, name: str, mib: int, tags: dict[str, str]) -> Disk:
     number = f"d-{rng.randbytes(6).hex()}"
-    return Disk(id=number, account=spec.account, region=spec.region, name=name, kind="disk", size=mib * MIB,
-                file=f"{number}.raw", source_disk=None, tags=tags, client_key=None, format="raw")
+    return Disk(
+        id=number,
+        account=spec.account,
+        region=spec.region,
+        name=name,
+        kind="disk",
+        size=mib * MIB,
+        file=f"{number}.raw",
+        source_disk=None,
+        tags=tags,
+        client_key=None,
+        format="raw",
+    )
 
 
 def build_boot_disk(path: Path, spec: Any, address: str, rng: random.Random) -> None:
@@ -106,9 +140,12 @@ def build_boot_disk(path: Path, spec: Any, address: str, rng: random.Random) -> 
     if spec.special == "mbr":
         _partition(path, "label: dos\nlabel-id: 0x7e1de001\nstart=2048,type=83,bootable\n")
     else:
-        _partition(path, f"label: gpt\nlabel-id: {_uuid(rng)}\nfirst-lba: 2048\n"
-                   f"size=1MiB,type={_BIOS},uuid={_uuid(rng)},name=boot-code\n"
-                   f"size={swap}MiB,type={_SWAP},uuid={_uuid(rng)},name=swap\ntype={_LINUX},uuid={_uuid(rng)},name=root\n")
+        _partition(
+            path,
+            f"label: gpt\nlabel-id: {_uuid(rng)}\nfirst-lba: 2048\n"
+            f"size=1MiB,type={_BIOS},uuid={_uuid(rng)},name=boot-code\n"
+            f"size={swap}MiB,type={_SWAP},uuid={_uuid(rng)},name=swap\ntype={_LINUX},uuid={_uuid(rng)},name=root\n",
+        )
     parts = partitions(path)
     root = parts[-1]
     if spec.special != "mbr":
@@ -124,15 +161,39 @@ def build_boot_disk(path: Path, spec: Any, address: str, rng: random.Random) -> 
 def _make_ext4(path: Path, start: int, size: int, rng: random.Random, tree: Tree) -> None:
     environment = {**os.environ, "E2FSPROGS_FAKE_TIME": str(_STAMP)}
     subprocess.run(
-        [tool("mke2fs"), "-q", "-F", "-t", "ext4", "-b", "4096", "-L", "root", "-U", _uuid(rng), "-O", "^resize_inode",
-         "-E", f"offset={start},hash_seed={_uuid(rng)},lazy_itable_init=1", str(path), f"{size // 1024}k"],
-        check=True, env=environment, stderr=subprocess.DEVNULL,
+        [
+            tool("mke2fs"),
+            "-q",
+            "-F",
+            "-t",
+            "ext4",
+            "-b",
+            "4096",
+            "-L",
+            "root",
+            "-U",
+            _uuid(rng),
+            "-O",
+            "^resize_inode",
+            "-E",
+            f"offset={start},hash_seed={_uuid(rng)},lazy_itable_init=1",
+            str(path),
+            f"{size // 1024}k",
+        ],
+        check=True,
+        env=environment,
+        stderr=subprocess.DEVNULL,
     )
     with tempfile.TemporaryDirectory() as folder:
         script = Path(folder) / "script"
         script.write_text("\n".join(_commands(tree, Path(folder))) + "\n")
-        done = subprocess.run([tool("debugfs"), "-w", "-f", str(script), f"{path}?offset={start}"], env=environment,
-                              capture_output=True, text=True, check=True)
+        done = subprocess.run(
+            [tool("debugfs"), "-w", "-f", str(script), f"{path}?offset={start}"],
+            env=environment,
+            capture_output=True,
+            text=True,
+            check=True,
+        )
     problems = [line for line in done.stderr.splitlines() if not line.startswith("debugfs 1.")]
     if problems:
         raise RuntimeError(f"building a demo disk: {problems[0]}")
@@ -171,8 +232,6 @@ def _commands(tree: Tree, folder: Path) -> list[str]:
     for path, data in tree.deleted.items():
         write(path, data, 0o600, 0)
         commands.append(f'rm "{path}"')
-    commands.append('mkdir /home/tide/inbox')
-    _stamp("/home/tide/inbox", 0o40755, 1000)
     return commands
 
 

@@ -56,9 +56,7 @@ class Part:
 
 def partitions(path: Path) -> list[Part]:
     """The partitions as ``sfdisk`` reads them; none where there is no table."""
-    done = subprocess.run(
-        [tool("sfdisk"), "--json", str(path)], capture_output=True, text=True, check=False
-    )
+    done = subprocess.run([tool("sfdisk"), "--json", str(path)], capture_output=True, text=True, check=False)
     if done.returncode:
         return []
     table = json.loads(done.stdout)["partitiontable"]

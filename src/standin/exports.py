@@ -34,9 +34,18 @@ class ExportProcesses:
         """Offer a disk file; returns the port.  Raises `RuntimeError` where it does not start."""
         for _ in range(5):
             chosen = port or _free_port()
-            command = ["qemu-nbd", "--persistent", "--shared=16", "--bind=127.0.0.1", f"--port={chosen}",
-                       f"--export-name={name}", f"--format={form}", "--cache=writeback", "--discard=unmap",
-                       f"--pid-file={self._folder / (export + '.pid')}"]
+            command = [
+                "qemu-nbd",
+                "--persistent",
+                "--shared=16",
+                "--bind=127.0.0.1",
+                f"--port={chosen}",
+                f"--export-name={name}",
+                f"--format={form}",
+                "--cache=writeback",
+                "--discard=unmap",
+                f"--pid-file={self._folder / (export + '.pid')}",
+            ]
             if not writable:
                 command.append("--read-only")
             process = subprocess.Popen([*command, str(path)], stderr=subprocess.PIPE)

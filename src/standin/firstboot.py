@@ -61,7 +61,9 @@ def _user_data(text: str) -> tuple[dict[str, Any], list[str]]:
     scripts: list[str] = []
     parts = [text]
     if text.startswith("Content-Type: multipart") or "MIME-Version" in text.split("\n\n")[0]:
-        parts = [p.get_payload(decode=True).decode() for p in email.message_from_string(text).walk() if not p.is_multipart()]
+        parts = [
+            p.get_payload(decode=True).decode() for p in email.message_from_string(text).walk() if not p.is_multipart()
+        ]
     for part in parts:
         if part.startswith("#cloud-config"):
             config.update(yaml.safe_load(part) or {})
@@ -120,7 +122,9 @@ def _first_boot(files: GuestFiles, edits: Edits, seed: Seed, instance: str) -> l
         edits.write(f"/var/lib/cloud/instances/{instance}/scripts/part-{number}", script, mode=0o700)
     edits.write("/var/lib/cloud/data/instance-id", instance + "\n")
     edits.write(f"/var/lib/cloud/instances/{instance}/user-data.txt", yaml.safe_dump(config), mode=0o600)
-    edits.write("/var/lib/cloud/data/result.json", json.dumps({"v1": {"datasource": "DataSourceNoCloud", "errors": []}}))
+    edits.write(
+        "/var/lib/cloud/data/result.json", json.dumps({"v1": {"datasource": "DataSourceNoCloud", "errors": []}})
+    )
     return [
         f"cloud-init[412]: DataSourceNoCloud: instance-id {instance}",
         f"cloud-init[412]: set hostname to {host}",
@@ -130,7 +134,10 @@ def _first_boot(files: GuestFiles, edits: Edits, seed: Seed, instance: str) -> l
 
 
 def _host_keys(files: GuestFiles, edits: Edits, host: str) -> None:
-    for kind, key in (("ed25519", ed25519.Ed25519PrivateKey.generate()), ("ecdsa", ec.generate_private_key(ec.SECP256R1()))):
+    for kind, key in (
+        ("ed25519", ed25519.Ed25519PrivateKey.generate()),
+        ("ecdsa", ec.generate_private_key(ec.SECP256R1())),
+    ):
         private = key.private_bytes(
             serialization.Encoding.PEM, serialization.PrivateFormat.OpenSSH, serialization.NoEncryption()
         )

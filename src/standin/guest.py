@@ -26,8 +26,12 @@ OPAQUE_MARK = b"standin opaque guest\n"
 OPAQUE_OFFSET = 1024 * 1024
 
 _WHILE_FROZEN = {
-    "guest-sync", "guest-sync-delimited", "guest-ping", "guest-info",
-    "guest-fsfreeze-status", "guest-fsfreeze-thaw",
+    "guest-sync",
+    "guest-sync-delimited",
+    "guest-ping",
+    "guest-info",
+    "guest-fsfreeze-status",
+    "guest-fsfreeze-thaw",
 }
 
 
@@ -62,7 +66,9 @@ class GuestFacts:
 class ModelledGuest:
     """One running guest.  ``write_lock`` is held while it writes: whoever copies its disk takes it too."""
 
-    def __init__(self, facts: GuestFacts, *, frozen: bool, on_frozen: Callable[[bool], None], on_off: Callable[[], None]) -> None:
+    def __init__(
+        self, facts: GuestFacts, *, frozen: bool, on_frozen: Callable[[bool], None], on_off: Callable[[], None]
+    ) -> None:
         self.facts = facts
         self.write_lock = threading.RLock()
         self._thawed = threading.Event()
@@ -143,7 +149,9 @@ class ModelledGuest:
         hidden = set() if self._files else {n for n in self._commands if n.startswith(("guest-file", "guest-exec"))}
         return {
             "version": "7.2.0",
-            "supported_commands": [{"name": n, "enabled": n not in hidden, "success-response": True} for n in self._commands],
+            "supported_commands": [
+                {"name": n, "enabled": n not in hidden, "success-response": True} for n in self._commands
+            ],
         }
 
     def _osinfo(self) -> dict[str, str]:
@@ -251,7 +259,9 @@ class ModelledGuest:
         argv = [path.rsplit("/", 1)[-1], *(arg or [])]
         program = getattr(self, "_run_" + argv[0].replace("-", "_"), None)
         if program is None:
-            raise AgentError(f"Guest agent command failed, error was 'Failed to execute child process “{path}” (No such file or directory)'")
+            raise AgentError(
+                f"Guest agent command failed, error was 'Failed to execute child process “{path}” (No such file or directory)'"
+            )
         self._serial += 1
         process = self._processes[self._serial] = _Process()
 
@@ -274,8 +284,10 @@ class ModelledGuest:
         if not process.done.is_set():
             return {"exited": False}
         return {
-            "exited": True, "exitcode": process.code,
-            "out-data": base64.b64encode(process.out).decode(), "err-data": base64.b64encode(process.err).decode(),
+            "exited": True,
+            "exitcode": process.code,
+            "out-data": base64.b64encode(process.out).decode(),
+            "err-data": base64.b64encode(process.err).decode(),
         }
 
     def _run_true(self, argv: list[str]) -> tuple[int, bytes]:

@@ -34,7 +34,10 @@ class GuestFiles:
             options = ["-w"] if write else []
             return subprocess.run(
                 [tool("debugfs"), *options, "-f", script.name, target],
-                capture_output=True, text=True, errors="replace", check=False,
+                capture_output=True,
+                text=True,
+                errors="replace",
+                check=False,
             )
 
     def read(self, path: str) -> bytes | None:
@@ -75,7 +78,11 @@ class GuestFiles:
                 if path not in edits.removed and self.exists(path):
                     commands.append(f'rm "{path}"')
                 commands.append(f'write {local} "{path}"')
-                commands += [f'sif "{path}" mode 0{0o100000 | mode:o}', f'sif "{path}" uid {owner}', f'sif "{path}" gid {owner}']
+                commands += [
+                    f'sif "{path}" mode 0{0o100000 | mode:o}',
+                    f'sif "{path}" uid {owner}',
+                    f'sif "{path}" gid {owner}',
+                ]
             done = self._debugfs(self._target, commands, write=True)
         problems = [line for line in done.stderr.splitlines() if not line.startswith("debugfs 1.")]
         problems = [p for p in problems if not ("rm:" in p and "File not found" in p)]

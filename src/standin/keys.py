@@ -22,15 +22,24 @@ class KeyPair:
 def key_pair(rng: random.Random, comment: str) -> KeyPair:
     """The pair that a generator's next numbers give (format: OpenSSH's PROTOCOL.key)."""
     secret = rng.randbytes(32)
-    point = Ed25519PrivateKey.from_private_bytes(secret).public_key().public_bytes(
-        serialization.Encoding.Raw, serialization.PublicFormat.Raw
+    point = (
+        Ed25519PrivateKey.from_private_bytes(secret)
+        .public_key()
+        .public_bytes(serialization.Encoding.Raw, serialization.PublicFormat.Raw)
     )
     kind = b"ssh-ed25519"
     public = _string(kind) + _string(point)
     check = rng.randbytes(4)
     private = check + check + public + _string(secret + point) + _string(comment.encode())
     private += bytes(range(1, 1 + -len(private) % 8))
-    body = b"openssh-key-v1\0" + _string(b"none") * 2 + _string(b"") + struct.pack(">I", 1) + _string(public) + _string(private)
+    body = (
+        b"openssh-key-v1\0"
+        + _string(b"none") * 2
+        + _string(b"")
+        + struct.pack(">I", 1)
+        + _string(public)
+        + _string(private)
+    )
     text = base64.b64encode(body).decode()
     lines = "\n".join(text[i : i + 70] for i in range(0, len(text), 70))
     return KeyPair(

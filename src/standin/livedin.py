@@ -7,14 +7,83 @@ from dataclasses import dataclass, field
 
 from standin.keys import key_pair
 
-_PACKAGES = (
-    "adduser apt base-files base-passwd bash bsdutils ca-certificates coreutils cron curl dash dbus debconf debianutils "
-    "diffutils dpkg e2fsprogs findutils gpgv grep gzip hostname ifupdown init iproute2 isc-dhcp-client less libc6 "
-    "libssl3 login logrotate mawk mount nano netbase openssh-client openssh-server openssl passwd perl-base procps "
-    "python3-minimal qemu-guest-agent rsyslog sed sudo systemd systemd-sysv sysvinit-utils tar tzdata udev util-linux "
-    "vim-tiny xz-utils zlib1g"
-).split()
-_WORDS = "tide level gauge harbour surge sample sensor offset datum mean low high water station reading drift relay".split()
+_PACKAGES = [
+    "adduser",
+    "apt",
+    "base-files",
+    "base-passwd",
+    "bash",
+    "bsdutils",
+    "ca-certificates",
+    "coreutils",
+    "cron",
+    "curl",
+    "dash",
+    "dbus",
+    "debconf",
+    "debianutils",
+    "diffutils",
+    "dpkg",
+    "e2fsprogs",
+    "findutils",
+    "gpgv",
+    "grep",
+    "gzip",
+    "hostname",
+    "ifupdown",
+    "init",
+    "iproute2",
+    "isc-dhcp-client",
+    "less",
+    "libc6",
+    "libssl3",
+    "login",
+    "logrotate",
+    "mawk",
+    "mount",
+    "nano",
+    "netbase",
+    "openssh-client",
+    "openssh-server",
+    "openssl",
+    "passwd",
+    "perl-base",
+    "procps",
+    "python3-minimal",
+    "qemu-guest-agent",
+    "rsyslog",
+    "sed",
+    "sudo",
+    "systemd",
+    "systemd-sysv",
+    "sysvinit-utils",
+    "tar",
+    "tzdata",
+    "udev",
+    "util-linux",
+    "vim-tiny",
+    "xz-utils",
+    "zlib1g",
+]
+_WORDS = [
+    "tide",
+    "level",
+    "gauge",
+    "harbour",
+    "surge",
+    "sample",
+    "sensor",
+    "offset",
+    "datum",
+    "mean",
+    "low",
+    "high",
+    "water",
+    "station",
+    "reading",
+    "drift",
+    "relay",
+]
 
 
 @dataclass
@@ -42,12 +111,30 @@ class Kind:
     payload: int
 
 
-GAUGE = Kind("gauge", "Halvane Linux", "12", {"tide-gauge-collector": "3.2.1", "tide-agent": "1.8.0"},
-             ("ssh", "cron", "gauge-collector", "tide-agent"), 10 * 1024 * 1024)
-SURGE = Kind("surge", "Halvane Linux", "12", {"surge-model": "7.4.0", "surge-grids": "2026.10", "tide-agent": "1.8.0"},
-             ("ssh", "cron", "surge-model", "tide-agent"), 40 * 1024 * 1024)
-OLD_SURGE = Kind("surge-old", "Halvane Linux", "11", {"surge-model": "6.9.3", "tide-agent": "1.6.2"},
-                 ("ssh", "cron", "surge-model", "tide-agent"), 16 * 1024 * 1024)
+GAUGE = Kind(
+    "gauge",
+    "Halvane Linux",
+    "12",
+    {"tide-gauge-collector": "3.2.1", "tide-agent": "1.8.0"},
+    ("ssh", "cron", "gauge-collector", "tide-agent"),
+    10 * 1024 * 1024,
+)
+SURGE = Kind(
+    "surge",
+    "Halvane Linux",
+    "12",
+    {"surge-model": "7.4.0", "surge-grids": "2026.10", "tide-agent": "1.8.0"},
+    ("ssh", "cron", "surge-model", "tide-agent"),
+    40 * 1024 * 1024,
+)
+OLD_SURGE = Kind(
+    "surge-old",
+    "Halvane Linux",
+    "11",
+    {"surge-model": "6.9.3", "tide-agent": "1.6.2"},
+    ("ssh", "cron", "surge-model", "tide-agent"),
+    16 * 1024 * 1024,
+)
 
 
 def lived_in(kind: Kind, host: str, address: str, rng: random.Random, *, spill: bool = False) -> Tree:
@@ -67,9 +154,14 @@ def lived_in(kind: Kind, host: str, address: str, rng: random.Random, *, spill: 
 
 
 def _system(tree: Tree, kind: Kind, host: str, machine_id: str, rng: random.Random) -> None:
-    tree.put("/etc/os-release", f'PRETTY_NAME="{kind.system} {kind.version}"\nNAME="{kind.system}"\nID=halvane\nID_LIKE=debian\nVERSION_ID="{kind.version}"\n')
+    tree.put(
+        "/etc/os-release",
+        f'PRETTY_NAME="{kind.system} {kind.version}"\nNAME="{kind.system}"\nID=halvane\nID_LIKE=debian\nVERSION_ID="{kind.version}"\n',
+    )
     tree.put("/etc/hostname", host + "\n")
-    tree.put("/etc/hosts", f"127.0.0.1\tlocalhost\n127.0.1.1\t{host}.tide.example {host}\n::1\tlocalhost ip6-localhost\n")
+    tree.put(
+        "/etc/hosts", f"127.0.0.1\tlocalhost\n127.0.1.1\t{host}.tide.example {host}\n::1\tlocalhost ip6-localhost\n"
+    )
     tree.put("/etc/machine-id", machine_id + "\n", mode=0o444)
     tree.put("/var/lib/dbus/machine-id", machine_id + "\n")
     tree.put("/etc/timezone", "Etc/UTC\n")
@@ -79,17 +171,31 @@ def _system(tree: Tree, kind: Kind, host: str, machine_id: str, rng: random.Rand
         pair = key_pair(rng, f"root@{host}")
         tree.put(f"/etc/ssh/ssh_host_{name}_key", pair.private, mode=0o600)
         tree.put(f"/etc/ssh/ssh_host_{name}_key.pub", pair.public)
-    tree.put("/etc/udev/rules.d/70-persistent-net.rules", 'SUBSYSTEM=="net", ATTR{address}=="52:54:00:aa:10:01", NAME="eth0"\n')
-    tree.put("/etc/netplan/50-cloud-init.yaml", "network: {version: 2, ethernets: {enp1s0: {dhcp4: true}}}\n", mode=0o600)
+    tree.put(
+        "/etc/udev/rules.d/70-persistent-net.rules",
+        'SUBSYSTEM=="net", ATTR{address}=="52:54:00:aa:10:01", NAME="eth0"\n',
+    )
+    tree.put(
+        "/etc/netplan/50-cloud-init.yaml", "network: {version: 2, ethernets: {enp1s0: {dhcp4: true}}}\n", mode=0o600
+    )
     for service in kind.services:
         tree.put(f"/lib/systemd/system/{service}.service", f"[Service]\nExecStart=/usr/bin/{service}\n")
-        tree.links[f"/etc/systemd/system/multi-user.target.wants/{service}.service"] = f"/lib/systemd/system/{service}.service"
+        tree.links[f"/etc/systemd/system/multi-user.target.wants/{service}.service"] = (
+            f"/lib/systemd/system/{service}.service"
+        )
 
 
 def _people(tree: Tree, host: str, rng: random.Random) -> None:
-    tree.put("/etc/passwd", "root:x:0:0:root:/root:/bin/bash\ndaemon:x:1:1:daemon:/usr/sbin:/usr/sbin/nologin\n"
-             "tide:x:1000:1000:Tide service:/home/tide:/bin/bash\nmara:x:1001:1001:Mara Quill:/home/mara:/bin/bash\n")
-    tree.put("/etc/shadow", "root:*:19700:0:99999:7:::\ndaemon:*:19700:0:99999:7:::\ntide:!:19700:0:99999:7:::\nmara:!:19700:0:99999:7:::\n", mode=0o640)
+    tree.put(
+        "/etc/passwd",
+        "root:x:0:0:root:/root:/bin/bash\ndaemon:x:1:1:daemon:/usr/sbin:/usr/sbin/nologin\n"
+        "tide:x:1000:1000:Tide service:/home/tide:/bin/bash\nmara:x:1001:1001:Mara Quill:/home/mara:/bin/bash\n",
+    )
+    tree.put(
+        "/etc/shadow",
+        "root:*:19700:0:99999:7:::\ndaemon:*:19700:0:99999:7:::\ntide:!:19700:0:99999:7:::\nmara:!:19700:0:99999:7:::\n",
+        mode=0o640,
+    )
     tree.put("/etc/group", "root:x:0:\ndaemon:x:1:\nsudo:x:27:mara\ntide:x:1000:\nmara:x:1001:\n")
     tree.put("/etc/gshadow", "root:*::\nsudo:*::mara\ntide:!::\nmara:!::\n", mode=0o640)
     tree.put("/etc/subuid", "tide:100000:65536\nmara:165536:65536\n")
@@ -100,20 +206,29 @@ def _people(tree: Tree, host: str, rng: random.Random) -> None:
     tree.put("/home/mara/.ssh/id_ed25519", own.private, mode=0o600, owner=1001)
     tree.put("/home/mara/.ssh/id_ed25519.pub", own.public, owner=1001)
     token = f"ht_{_token(rng, 40)}"
-    tree.put("/home/mara/.bash_history", "sudo apt-get update\n"
-             f"export TIDE_API_TOKEN={token}\ncurl -H 'Authorization: Bearer {token}' https://intake.halvane.example/v2/ping\n"
-             "sudo systemctl restart gauge-collector\nexit\n", mode=0o600, owner=1001)
+    tree.put(
+        "/home/mara/.bash_history",
+        "sudo apt-get update\n"
+        f"export TIDE_API_TOKEN={token}\ncurl -H 'Authorization: Bearer {token}' https://intake.halvane.example/v2/ping\n"
+        "sudo systemctl restart gauge-collector\nexit\n",
+        mode=0o600,
+        owner=1001,
+    )
     tree.put("/root/.bash_history", f"mysql -u tide --password={_token(rng, 14)} readings\n", mode=0o600)
     tree.put("/home/mara/.profile", "umask 027\n", owner=1001)
     tree.put("/home/tide/.profile", "umask 027\n", owner=1000)
 
 
 def _software(tree: Tree, kind: Kind, rng: random.Random) -> None:
-    installed = {name: f"{rng.randint(1, 9)}.{rng.randint(0, 40)}-{rng.randint(1, 5)}" for name in _PACKAGES} | kind.packages
+    installed = {
+        name: f"{rng.randint(1, 9)}.{rng.randint(0, 40)}-{rng.randint(1, 5)}" for name in _PACKAGES
+    } | kind.packages
     status, offered = [], []
     for number, (name, version) in enumerate(sorted(installed.items())):
-        status.append(f"Package: {name}\nStatus: install ok installed\nPriority: optional\nArchitecture: amd64\nVersion: {version}\n"
-                      f"Description: {name} for {kind.system}\n")
+        status.append(
+            f"Package: {name}\nStatus: install ok installed\nPriority: optional\nArchitecture: amd64\nVersion: {version}\n"
+            f"Description: {name} for {kind.system}\n"
+        )
         newer = f"{version}+u1" if number % 19 == 3 else version
         offered.append(f"Package: {name}\nVersion: {newer}\nArchitecture: amd64\n")
         tree.put(f"/var/lib/dpkg/info/{name}.list", f"/.\n/usr/bin/{name}\n/usr/share/doc/{name}\n")
@@ -129,18 +244,31 @@ def _software(tree: Tree, kind: Kind, rng: random.Random) -> None:
 
 
 def _traces(tree: Tree, kind: Kind, host: str, address: str, machine_id: str, rng: random.Random) -> None:
-    log = "".join(f"Oct {1 + n % 28:2d} 0{n % 10}:1{n % 6}:07 {host} {kind.services[2]}[{400 + n % 9}]: {' '.join(rng.choices(_WORDS, k=5))}\n" for n in range(1500))
+    log = "".join(
+        f"Oct {1 + n % 28:2d} 0{n % 10}:1{n % 6}:07 {host} {kind.services[2]}[{400 + n % 9}]: {' '.join(rng.choices(_WORDS, k=5))}\n"
+        for n in range(1500)
+    )
     tree.put("/var/log/syslog", log)
-    tree.put("/var/log/auth.log", f"Oct 12 08:00:01 {host} sshd[811]: Accepted publickey for mara from 198.51.100.77 port 50022\n" * 40)
+    tree.put(
+        "/var/log/auth.log",
+        f"Oct 12 08:00:01 {host} sshd[811]: Accepted publickey for mara from 198.51.100.77 port 50022\n" * 40,
+    )
     tree.put(f"/var/log/journal/{machine_id}/system.journal", rng.randbytes(120_000))
     tree.put("/var/log/wtmp", rng.randbytes(384 * 6))
     tree.put("/var/log/lastlog", rng.randbytes(292 * 4))
     tree.put("/var/log/apt/history.log", "Start-Date: 2026-09-30\nCommandline: apt-get install tide-agent\n")
     tree.put("/var/log/installer/initial-status", "installed\n")
-    tree.put("/var/lib/dhcp/dhclient.enp1s0.leases", f'lease {{\n  interface "enp1s0";\n  fixed-address {address};\n  option host-name "{host}";\n}}\n')
+    tree.put(
+        "/var/lib/dhcp/dhclient.enp1s0.leases",
+        f'lease {{\n  interface "enp1s0";\n  fixed-address {address};\n  option host-name "{host}";\n}}\n',
+    )
     tree.put("/var/lib/systemd/random-seed", rng.randbytes(512), mode=0o600)
     tree.put("/var/lib/systemd/credential.secret", rng.randbytes(4096), mode=0o400)
-    tree.put("/var/lib/tide-agent/registration.json", f'{{"station": "{host}", "enrolment": "{_token(rng, 32)}"}}\n', mode=0o600)
+    tree.put(
+        "/var/lib/tide-agent/registration.json",
+        f'{{"station": "{host}", "enrolment": "{_token(rng, 32)}"}}\n',
+        mode=0o600,
+    )
     instance = f"i-{rng.randbytes(4).hex()}"
     tree.put("/var/lib/cloud/data/instance-id", instance + "\n")
     tree.put(f"/var/lib/cloud/instances/{instance}/user-data.txt", f"#cloud-config\nhostname: {host}\n", mode=0o600)

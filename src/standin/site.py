@@ -55,8 +55,9 @@ class Site:
                 self._attach_guest(session, machine)
             for export in session.scalars(select(Export)):
                 disk = session.get_one(Disk, export.disk_id)
-                self._exports.start(export.id, export.name, self.path(disk), disk.format,
-                                    writable=export.writable, port=export.port)
+                self._exports.start(
+                    export.id, export.name, self.path(disk), disk.format, writable=export.writable, port=export.port
+                )
 
     def close(self) -> None:
         """Stop what runs in processes of its own."""
@@ -79,7 +80,9 @@ class Site:
             source = self._disk(session, account, body["source"]) if body.get("source") else None
             size = source.size if source else int(body.get("size", 0))
             if source and source.region != body["region"]:
-                raise SiteError(422, "other-region", f"Disk {source.id} is in {source.region}, not in {body['region']}.")
+                raise SiteError(
+                    422, "other-region", f"Disk {source.id} is in {source.region}, not in {body['region']}."
+                )
             if not 0 < size <= LARGEST_DISK or size % 512:
                 raise SiteError(422, "disk-size", f"A disk has 512 bytes to {LARGEST_DISK} bytes, in sectors of 512.")
             self._check_disk_quota(session, account, size)
@@ -87,12 +90,21 @@ class Site:
             self._fill(disk, source)
             return disk
 
-    def _new_disk(self, session: Session, account: Account, body: dict[str, Any], size: int, kind: str, source: Disk | None) -> Disk:
+    def _new_disk(
+        self, session: Session, account: Account, body: dict[str, Any], size: int, kind: str, source: Disk | None
+    ) -> Disk:
         number = f"d-{secrets.token_hex(6)}"
         disk = Disk(
-            id=number, account=account.name, region=body["region"], name=body.get("name") or number, kind=kind,
-            size=size, file=f"{number}.raw", source_disk=source.id if source else None,
-            tags=body.get("tags", {}), client_key=body.get("client_key"),
+            id=number,
+            account=account.name,
+            region=body["region"],
+            name=body.get("name") or number,
+            kind=kind,
+            size=size,
+            file=f"{number}.raw",
+            source_disk=source.id if source else None,
+            tags=body.get("tags", {}),
+            client_key=body.get("client_key"),
         )
         session.add(disk)
         session.flush()
@@ -141,7 +153,9 @@ class Site:
         """Make a disk a base disk: never written again, cloned at will."""
         with self.sessions.begin() as session:
             disk = self._disk(session, account, disk_id)
-            if session.get(Attachment, disk.id) or session.scalar(select(Export).where(Export.disk_id == disk.id, Export.writable)):
+            if session.get(Attachment, disk.id) or session.scalar(
+                select(Export).where(Export.disk_id == disk.id, Export.writable)
+            ):
                 raise SiteError(409, "in-use", "The disk is attached or being written.")
             disk.kind = "base"
             self.path(disk).chmod(0o440)
@@ -175,8 +189,13 @@ class Site:
             if writable and (disk.kind != "disk" or session.get(Attachment, disk.id)):
                 raise SiteError(409, "not-writable", "Only a disk that no machine uses can be written from outside.")
             export = Export(
-                id=f"x-{secrets.token_hex(6)}", account=account.name, disk_id=disk.id, port=0,
-                name=secrets.token_urlsafe(18), writable=writable, client_key=body.get("client_key"),
+                id=f"x-{secrets.token_hex(6)}",
+                account=account.name,
+                disk_id=disk.id,
+                port=0,
+                name=secrets.token_urlsafe(18),
+                writable=writable,
+                client_key=body.get("client_key"),
             )
             export.port = self._exports.start(export.id, export.name, self.path(disk), disk.format, writable=writable)
             session.add(export)
@@ -201,7 +220,9 @@ class Site:
             self._check_region(session, body["region"])
             zone = body.get("zone") or REGIONS[body["region"]][0]
             if zone not in REGIONS[body["region"]]:
-                raise SiteError(422, "zone", f"Region {body['region']} has the zones {', '.join(REGIONS[body['region']])}.")
+                raise SiteError(
+                    422, "zone", f"Region {body['region']} has the zones {', '.join(REGIONS[body['region']])}."
+                )
             if take(session, ("zone-out",), zone):
                 raise SiteError(503, "zone-out", f"Zone {zone} is out of service.")
             if body.get("size", "small") not in SIZES:
@@ -217,16 +238,33 @@ class Site:
             if boot.kind != "disk":
                 created_from = boot.id
                 self._check_disk_quota(session, account, boot.size)
-                boot = self._new_disk(session, account, {"region": boot.region, "tags": body.get("tags", {}),
-                                                         "name": f"{body['name']}-boot"}, boot.size, "disk", boot)
+                boot = self._new_disk(
+                    session,
+                    account,
+                    {"region": boot.region, "tags": body.get("tags", {}), "name": f"{body['name']}-boot"},
+                    boot.size,
+                    "disk",
+                    boot,
+                )
                 self._fill(boot, session.get_one(Disk, created_from))
             elif session.get(Attachment, boot.id):
                 raise SiteError(409, "in-use", f"Disk {boot.id} is attached already.")
             machine = Machine(
-                id=f"m-{secrets.token_hex(6)}", account=account.name, region=body["region"], zone=zone,
-                name=body["name"], size=body.get("size", "small"), body=body.get("body", "modelled"), state="stopped",
-                address=self._free_address(session, body["region"]), mac=new_mac(), tags=body.get("tags", {}),
-                created_from=created_from, client_key=body.get("client_key"), guest={}, seed=None,
+                id=f"m-{secrets.token_hex(6)}",
+                account=account.name,
+                region=body["region"],
+                zone=zone,
+                name=body["name"],
+                size=body.get("size", "small"),
+                body=body.get("body", "modelled"),
+                state="stopped",
+                address=self._free_address(session, body["region"]),
+                mac=new_mac(),
+                tags=body.get("tags", {}),
+                created_from=created_from,
+                client_key=body.get("client_key"),
+                guest={},
+                seed=None,
             )
             session.add(machine)
             session.flush()
@@ -272,7 +310,9 @@ class Site:
             raise SiteError(503, "zone-out", f"Zone {machine.zone} is out of service.")
         if take(session, ("boot-fails",), machine.id):
             machine.state = "running"
-            machine.console += f"[{_stamp()}] boot: no bootable system found; halted in the initial shell\n(initramfs) _\n"
+            machine.console += (
+                f"[{_stamp()}] boot: no bootable system found; halted in the initial shell\n(initramfs) _\n"
+            )
             return
         try:
             guest = self._attach_guest(session, machine)
@@ -401,21 +441,31 @@ class Site:
 
     @staticmethod
     def _check_disk_quota(session: Session, account: Account, size: int) -> None:
-        used = session.scalar(select(func.coalesce(func.sum(Disk.size), 0)).where(Disk.account == account.name, Disk.kind == "disk"))
+        used = session.scalar(
+            select(func.coalesce(func.sum(Disk.size), 0)).where(Disk.account == account.name, Disk.kind == "disk")
+        )
         if int(used or 0) + size > account.disk_bytes:
             raise SiteError(403, "quota", f"The account uses {used} of {account.disk_bytes} bytes of disk.")
 
     def usage(self, session: Session, account: Account) -> dict[str, dict[str, int]]:
         """Quotas and what is used of them."""
+
         def count(query: Any) -> int:
             return int(session.scalar(query) or 0)
 
         return {
-            "machines": {"most": account.machines, "used": count(select(func.count()).where(Machine.account == account.name))},
-            "snapshots": {"most": account.snapshots, "used": count(
-                select(func.count()).where(Disk.account == account.name, Disk.kind == "snapshot"))},
-            "disk_bytes": {"most": account.disk_bytes, "used": count(
-                select(func.sum(Disk.size)).where(Disk.account == account.name, Disk.kind == "disk"))},
+            "machines": {
+                "most": account.machines,
+                "used": count(select(func.count()).where(Machine.account == account.name)),
+            },
+            "snapshots": {
+                "most": account.snapshots,
+                "used": count(select(func.count()).where(Disk.account == account.name, Disk.kind == "snapshot")),
+            },
+            "disk_bytes": {
+                "most": account.disk_bytes,
+                "used": count(select(func.sum(Disk.size)).where(Disk.account == account.name, Disk.kind == "disk")),
+            },
         }
 
 

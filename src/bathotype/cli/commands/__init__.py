@@ -1,0 +1,1 @@
+"""One module a group of commands; each has ``register``."""

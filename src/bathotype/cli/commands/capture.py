@@ -1,0 +1,108 @@
+"""``capture``: from a machine to a staged version."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from bathotype.cli.options import Subparsers, command, profile_of, tags, tags_of
+from bathotype.cli.output import emit_json, facts, follow, say, table
+from bathotype.client import Client
+from bathotype.core.errors import Invalid
+from bathotype.core.units import iec, plural
+
+
+def register(parsers: Subparsers) -> None:
+    """Add the command."""
+    parser = command(
+        parsers,
+        "capture",
+        _capture,
+        "capture a machine's boot disk into a new version of a line; the machine keeps running",
+        examples="  bathotype capture gauge-seed-01 --line gauge-collector --plan\n"
+        "  bathotype capture gauge-seed-01 --line gauge-collector --number 1.0.0 --notes 'first release'\n"
+        "  bathotype capture gauge-seed-02 --line gauge-collector --bump minor --stopped\n"
+        "  bathotype capture gauge-seed-01 --line gauge-collector --profile ./ours.yaml",
+    )
+    parser.add_argument("machine", metavar="MACHINE", help="name or id")
+    parser.add_argument("--line", help="line that gets the version")
+    number = parser.add_mutually_exclusive_group()
+    number.add_argument("--number", help="version number, such as 1.4.0")
+    number.add_argument("--bump", choices=("patch", "minor", "major"), help="the number after the line's highest")
+    mode = parser.add_mutually_exclusive_group()
+    mode.add_argument("--stopped", dest="mode", action="store_const", const="stopped", help="the machine is off")
+    mode.add_argument(
+        "--as-is", dest="mode", action="store_const", const="as-is", help="a full copy that keeps its identity"
+    )
+    parser.set_defaults(mode="live")
+    parser.add_argument("--profile", default="linux", help="built-in profile, or a YAML file (default: linux)")
+    parser.add_argument("--plan", action="store_true", help="show what would be removed or changed, touching nothing")
+    parser.add_argument("--notes", default="")
+    parser.add_argument("--region")
+    parser.add_argument("--no-wait", action="store_true", help="print the operation's id and return")
+    tags(parser)
+
+
+def _capture(client: Client, given: argparse.Namespace) -> None:
+    if given.plan:
+        return _plan(client, given)
+    if not given.line:
+        raise Invalid("A capture needs --line.", advice="`bathotype lines list` shows the lines.")
+    operation = client.capture(
+        machine=given.machine,
+        line=given.line,
+        region=given.region,
+        number=given.number,
+        bump=given.bump,
+        mode=given.mode,
+        profile=profile_of(given.profile),
+        notes=given.notes,
+        tags=tags_of(given),
+    )
+    if given.no_wait:
+        return emit_json(operation) if given.json else print(operation.id)
+    done = follow(client, operation, quiet=given.json)
+    if given.json:
+        return emit_json(done)
+    result = done.result or {}
+    sizes = result["sizes"]
+    facts(
+        [
+            ("captured", result["reference"]),
+            ("state", "staged"),
+            ("content", result["content_digest"]),
+            (
+                "disk",
+                f"{iec(sizes['virtual'])}, {iec(sizes['used'])} used, {iec(sizes['stored'])} stored, {iec(sizes['new'])} new",
+            ),
+            (
+                "frozen",
+                f"{result['frozen_seconds']:.2f} s" if result.get("frozen_seconds") is not None else "not at all",
+            ),
+            ("findings", f"{result['findings']['all']}, {result['findings']['high']} of high severity"),
+        ]
+    )
+    high = result["findings"]["high"]
+    following = (
+        f"`bathotype residue {result['reference']}`" if high else f"`bathotype versions release {result['reference']}`"
+    )
+    say(f"Next: {following}")
+
+
+def _plan(client: Client, given: argparse.Namespace) -> None:
+    if given.mode == "as-is":
+        raise Invalid("A capture as it is changes nothing: there is no plan.")
+    operation = client.plan_capture(
+        machine=given.machine, region=given.region, profile=profile_of(given.profile), tags=tags_of(given)
+    )
+    plan: dict[str, Any] = follow(client, operation, quiet=given.json).result or {}
+    if given.json:
+        return emit_json(plan)
+    table(
+        ("step", "action", "path", "bytes", "note"),
+        ((c["step"], c["action"], c["path"], iec(c["bytes"]), c["note"]) for c in plan["changes"]),
+    )
+    say(
+        f"{plural(len(plan['changes']), 'path')} would change on the copy, {iec(plan['bytes'])} gone; the machine stays as it is. "
+        f"{iec(plan['used_bytes'])} of {iec(plan['virtual_bytes'])} are in use."
+    )

@@ -1,0 +1,227 @@
+"""``launch``, ``instances`` and ``first-boot``."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from bathotype.cli.options import Subparsers, command, group, read_yaml, reference, tags, tags_of
+from bathotype.cli.output import emit_json, facts, follow, say, table
+from bathotype.client import Client
+from bathotype.core.firstboot.settings import first_boot_of
+from bathotype.core.units import iec
+from bathotype.wire.fleet import Instance
+
+
+def register(parsers: Subparsers) -> None:
+    """Add the commands."""
+    parser = command(
+        parsers,
+        "launch",
+        _launch,
+        "launch instances of a version, each with an identity of its own",
+        examples="  bathotype launch gauge-collector --region skerry-1 --name gauge-a\n"
+        "  bathotype launch gauge-collector@1.0.0 --region skerry-1 --zone skerry-1b --count 3 --name 'gauge-{n:02}' --first-boot tide-station\n"
+        "  bathotype launch gauge-collector --region skerry-1 --first-boot ./quay.yaml --plan",
+    )
+    reference(parser)
+    parser.add_argument("--region", required=True)
+    parser.add_argument("--zone")
+    parser.add_argument("--size", default="small", help="machine size (default: small)")
+    parser.add_argument("--count", type=int, default=1, help="how many (default: 1)")
+    parser.add_argument("--name", default="", metavar="PATTERN", help="{n} or {n:03} is the instance's number")
+    parser.add_argument("--first-boot", metavar="FILE|NAME", help="YAML file with settings, or the name of saved ones")
+    parser.add_argument(
+        "--wait-seconds", type=int, default=300, help="how long an instance may take to come up (default: 300)"
+    )
+    parser.add_argument("--plan", action="store_true", help="show what would happen")
+    parser.add_argument("--no-wait", action="store_true", help="print the operation's id and return")
+    tags(parser)
+
+    inner = group(parsers, "instances", "machines that stem from versions")
+    parser = command(
+        inner,
+        "list",
+        _list,
+        "list instances and the version that each runs",
+        examples="  bathotype instances list --behind\n  bathotype instances list --version gauge-collector@1.0.0 --state running",
+    )
+    parser.add_argument("--version", metavar="REF", help="a version, or a line for all of its versions")
+    parser.add_argument("--state", action="append", help="may be repeated; by default all that are there or coming")
+    parser.add_argument("--region")
+    parser.add_argument("--behind", action="store_true", help="only those behind their line's newest release")
+    parser = command(inner, "counts", _counts, "count instances per version")
+    parser.add_argument("--line")
+    for verb, handler, about in (
+        ("show", _show, "show one instance and its identity"),
+        ("stop", _act, "switch an instance off"),
+        ("start", _act, "switch a stopped instance on"),
+        ("terminate", _act, "remove an instance with its disks, for good"),
+    ):
+        parser = command(inner, verb, handler, about)
+        parser.add_argument("instance", metavar="INSTANCE", help="name or id")
+        parser.set_defaults(verb=verb)
+
+    inner = group(parsers, "first-boot", "saved first-boot settings")
+    command(inner, "list", _saved, "list saved settings")
+    parser = command(
+        inner, "save", _save, "save settings under a name", examples="  bathotype first-boot save quay ./quay.yaml"
+    )
+    parser.add_argument("name")
+    parser.add_argument("file", metavar="FILE", help="YAML; see docs/first-boot.md")
+    parser = command(inner, "drop", _drop, "remove saved settings")
+    parser.add_argument("name")
+
+
+def _launch(client: Client, given: argparse.Namespace) -> None:
+    first_boot: Any = given.first_boot
+    if first_boot and (first_boot.endswith((".yaml", ".yml")) or "/" in first_boot):
+        first_boot = first_boot_of(read_yaml(first_boot))
+    request = {
+        "reference": given.reference,
+        "region": given.region,
+        "zone": given.zone,
+        "size": given.size,
+        "count": given.count,
+        "name": given.name,
+        "first_boot": first_boot,
+        "wait_seconds": given.wait_seconds,
+        "tags": tags_of(given),
+    }
+    plan = client.plan_launch(**request)
+    if given.plan:
+        return _show_plan(plan, given)
+    if not given.json:
+        for warning in plan.warnings:
+            say(warning, style="yellow")
+    operation = client.launch(**request)
+    if given.no_wait:
+        return emit_json(operation) if given.json else print(operation.id)
+    done = follow(client, operation, quiet=given.json)
+    if given.json:
+        return emit_json(done)
+    started = [client.instance(i["id"]) for i in (done.result or {}).get("instances", [])]
+    table(
+        ("instance", "version", "state", "zone", "address", "machine id"),
+        ((i.name, i.reference, i.state, i.zone, i.address, i.identity.get("machine_id")) for i in started),
+    )
+
+
+def _show_plan(plan: Any, given: argparse.Namespace) -> None:
+    if given.json:
+        return emit_json(plan)
+    base = (
+        f"{iec(plan.base_disk_bytes)} are written to the site first" if plan.base_disk_bytes else "a base disk is ready"
+    )
+    facts(
+        [
+            ("version", plan.reference),
+            ("region", plan.region),
+            ("instances", ", ".join(plan.names)),
+            ("base disk", base),
+        ]
+    )
+    for kind, lines, style in (("obstacle", plan.blockers, "red"), ("warning", plan.warnings, "yellow")):
+        for line in lines:
+            say(f"{kind}: {line}", style=style)
+
+
+def _list(client: Client, given: argparse.Namespace) -> None:
+    found = list(
+        client.instances(version=given.version, state=given.state, region=given.region, behind=given.behind or None)
+    )
+    if given.json:
+        return emit_json(found)
+    table(
+        ("instance", "version", "behind", "state", "region", "zone", "address", "origin", "since"),
+        (
+            (
+                i.name,
+                i.reference,
+                f"{i.behind} (newest {i.newest})" if i.behind else "",
+                i.state,
+                i.region,
+                i.zone,
+                i.address,
+                i.origin if i.origin != "launched" else "",
+                i.launched_at,
+            )
+            for i in found
+        ),
+        empty="No instances.",
+    )
+
+
+def _counts(client: Client, given: argparse.Namespace) -> None:
+    counts = client.instance_counts(line=given.line)
+    if given.json:
+        return emit_json(counts)
+    table(
+        ("version", "state", "instances"),
+        (
+            (c["reference"], c["version_state"], ", ".join(f"{n} {s}" for s, n in sorted(c["states"].items())))
+            for c in counts
+        ),
+    )
+
+
+def _show(client: Client, given: argparse.Namespace) -> None:
+    i = client.instance(given.instance)
+    emit_json(i) if given.json else _facts(i)
+
+
+def _facts(i: Instance) -> None:
+    facts(
+        [
+            ("instance", i.name),
+            ("id", i.id),
+            ("version", i.reference),
+            ("behind", f"{i.behind} (newest {i.newest})" if i.behind else None),
+            ("state", i.state),
+            ("reason", i.reason),
+            ("region", f"{i.region} / {i.zone}"),
+            ("machine", i.machine_id),
+            ("address", i.address),
+            ("origin", i.origin),
+            ("host name", i.identity.get("host_name")),
+            ("machine id", i.identity.get("machine_id")),
+            *(("host key", key) for key in i.identity.get("host_keys", [])),
+            ("launched", i.launched_at),
+            ("ended", i.ended_at),
+        ]
+    )
+
+
+def _act(client: Client, given: argparse.Namespace) -> None:
+    i = client.act_on_instance(given.instance, given.verb)
+    emit_json(i) if given.json else print(f"{i.name} {i.state}")
+
+
+def _saved(client: Client, given: argparse.Namespace) -> None:
+    saved = client.saved_first_boot()
+    if given.json:
+        return emit_json(saved)
+    table(
+        ("name", "host name", "domain", "time zone", "users"),
+        (
+            (
+                s.name,
+                s.settings.host_name,
+                s.settings.domain,
+                s.settings.time_zone,
+                ", ".join(u.name for u in s.settings.users),
+            )
+            for s in saved
+        ),
+    )
+
+
+def _save(client: Client, given: argparse.Namespace) -> None:
+    saved = client.save_first_boot(given.name, first_boot_of(read_yaml(given.file)))
+    emit_json(saved) if given.json else print(f"saved {saved.name}")
+
+
+def _drop(client: Client, given: argparse.Namespace) -> None:
+    client.drop_first_boot(given.name)
+    if given.json:
+        emit_json({"dropped": given.name})

@@ -1,0 +1,104 @@
+"""``lines`` and ``marks``."""
+
+from __future__ import annotations
+
+import argparse
+
+from bathotype.cli.options import Subparsers, command, group
+from bathotype.cli.output import emit_json, facts, table
+from bathotype.client import Client
+from bathotype.core.errors import Invalid
+from bathotype.core.lifecycle.references import parse_reference
+
+
+def register(parsers: Subparsers) -> None:
+    """Add the commands."""
+    inner = group(parsers, "lines", "named sequences of versions")
+    parser = command(
+        inner,
+        "create",
+        _create,
+        "create a line",
+        examples="  bathotype lines create gauge-collector --about 'reads tide gauges'",
+    )
+    parser.add_argument("name")
+    parser.add_argument("--about", default="")
+    command(inner, "list", _list, "list the account's lines")
+    parser = command(inner, "show", _show, "show one line")
+    parser.add_argument("name")
+
+    inner = group(parsers, "marks", "movable names on a line")
+    parser = command(
+        inner, "set", _set, "point a mark to a version", examples="  bathotype marks set gauge-collector@1.4.0 stable"
+    )
+    parser.add_argument("reference", metavar="REF", help="the version, by number")
+    parser.add_argument("mark")
+    parser = command(inner, "list", _marks, "list a line's marks and their moves")
+    parser.add_argument("line")
+    parser = command(inner, "drop", _drop, "remove a mark")
+    parser.add_argument("line")
+    parser.add_argument("mark")
+
+
+def _create(client: Client, given: argparse.Namespace) -> None:
+    line = client.create_line(given.name, about=given.about)
+    emit_json(line) if given.json else print(line.name)
+
+
+def _list(client: Client, given: argparse.Namespace) -> None:
+    lines = list(client.lines())
+    if given.json:
+        return emit_json(lines)
+    table(
+        ("line", "newest", "versions", "running", "about"),
+        ((x.name, x.newest, x.versions, x.running, x.about) for x in lines),
+    )
+
+
+def _show(client: Client, given: argparse.Namespace) -> None:
+    line = client.line(given.name)
+    if given.json:
+        return emit_json(line)
+    facts(
+        [
+            ("line", f"{line.account}/{line.name}"),
+            ("about", line.about),
+            ("newest", line.newest),
+            ("versions", line.versions),
+            ("running", line.running),
+            ("created", line.created_at),
+        ]
+    )
+
+
+def _set(client: Client, given: argparse.Namespace) -> None:
+    reference = parse_reference(given.reference)
+    if reference.number is None:
+        raise Invalid(f"{given.reference!r} names no version by number.", advice="Write line@1.4.0.")
+    mark = client.set_mark(reference.line, given.mark, reference.number)
+    emit_json(mark) if given.json else print(f"{reference.line}@{mark.name} -> {mark.number}")
+
+
+def _marks(client: Client, given: argparse.Namespace) -> None:
+    marks = client.marks(given.line)
+    if given.json:
+        return emit_json(marks)
+    table(
+        ("mark", "points to", "moved", "by", "before"),
+        (
+            (
+                m.name,
+                m.number,
+                m.history[0].moved_at if m.history else None,
+                m.history[0].moved_by if m.history else None,
+                ", ".join(h.number for h in m.history[1:5]),
+            )
+            for m in marks
+        ),
+    )
+
+
+def _drop(client: Client, given: argparse.Namespace) -> None:
+    client.drop_mark(given.line, given.mark)
+    if given.json:
+        emit_json({"dropped": given.mark})

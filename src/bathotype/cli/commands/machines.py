@@ -1,0 +1,93 @@
+"""``machines``: what runs at the sites, and what stands in the way of capturing it."""
+
+from __future__ import annotations
+
+import argparse
+
+from bathotype.cli.options import Subparsers, command, group, tags, tags_of
+from bathotype.cli.output import emit_json, facts, say, table
+from bathotype.client import Client
+from bathotype.core.units import iec
+
+
+def register(parsers: Subparsers) -> None:
+    """Add the commands."""
+    inner = group(parsers, "machines", "machines at the sites")
+    parser = command(
+        inner,
+        "list",
+        _list,
+        "list every machine of the account",
+        examples="  bathotype machines list --region skerry-1",
+    )
+    parser.add_argument("--region")
+    parser = command(inner, "show", _show, "show one machine")
+    parser.add_argument("machine", metavar="MACHINE", help="name or id")
+    parser.add_argument("--region")
+    parser = command(
+        inner,
+        "inspect",
+        _inspect,
+        "tell every obstacle to a capture and every warning, changing nothing",
+        examples="  bathotype machines inspect gauge-seed-01\n  bathotype machines inspect gauge-seed-02 --stopped",
+    )
+    parser.add_argument("machine", metavar="MACHINE", help="name or id")
+    parser.add_argument("--region")
+    mode = parser.add_mutually_exclusive_group()
+    for name in ("live", "stopped", "as-is"):
+        mode.add_argument(f"--{name}", dest="mode", action="store_const", const=name, help=f"judge a capture {name}")
+    parser.add_argument("--line", help="also judge this line's --number")
+    parser.add_argument("--number")
+    tags(parser)
+
+
+def _list(client: Client, given: argparse.Namespace) -> None:
+    machines = list(client.machines(region=given.region))
+    if given.json:
+        return emit_json(machines)
+    table(
+        ("name", "region", "zone", "state", "address", "disks", "version"),
+        (
+            (m.name, m.region, m.zone, m.state, m.address, " + ".join(iec(d.size) for d in m.disks), m.version)
+            for m in machines
+        ),
+        empty="The account has no machines.",
+    )
+
+
+def _show(client: Client, given: argparse.Namespace) -> None:
+    m = client.machine(given.machine, region=given.region)
+    if given.json:
+        return emit_json(m)
+    facts(
+        [
+            ("name", m.name),
+            ("id", m.id),
+            ("state", m.state),
+            ("region", f"{m.region} / {m.zone}"),
+            ("size", m.size),
+            ("address", m.address),
+            ("version", m.version),
+            ("tags", ", ".join(f"{k}={v}" for k, v in m.tags.items())),
+            *((f"disk {d.name}", f"{iec(d.size)}{' (boot)' if d.boot else ''}") for d in m.disks),
+            ("created", m.created_at),
+        ]
+    )
+
+
+def _inspect(client: Client, given: argparse.Namespace) -> int:
+    tag = [f"{k}={v}" for k, v in tags_of(given).items()]
+    found = client.inspect(
+        given.machine, region=given.region, mode=given.mode, line=given.line, number=given.number, tag=tag or None
+    )
+    if given.json:
+        emit_json(found)
+        return 0 if found.capturable else 4
+    table(("outcome", "check", "why", "what to do"), ((r.outcome, r.check, r.why, r.advice) for r in found.remarks))
+    obstacles = sum(r.outcome == "obstacle" for r in found.remarks)
+    used = f" {iec(found.used_bytes)} in use." if found.used_bytes else ""
+    if found.capturable:
+        say(f"{found.machine.name} can be captured ({found.mode}).{used}", style="green")
+        return 0
+    say(f"{found.machine.name} cannot be captured ({found.mode}): {obstacles} in the way.", style="red")
+    return 4

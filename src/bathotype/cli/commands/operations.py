@@ -1,0 +1,153 @@
+"""``operations``, ``events`` and ``alerts``."""
+
+from __future__ import annotations
+
+import argparse
+from itertools import islice
+
+from bathotype.cli.options import Subparsers, command, group
+from bathotype.cli.output import emit_json, facts, follow, say, table
+from bathotype.client import Client
+from bathotype.core.units import iec, seconds
+from bathotype.wire.operations import Operation
+
+
+def register(parsers: Subparsers) -> None:
+    """Add the commands."""
+    inner = group(parsers, "operations", "durable pieces of work")
+    parser = command(inner, "list", _list, "list operations, newest first")
+    parser.add_argument("--state", choices=("queued", "running", "succeeded", "failed", "cancelled"))
+    parser.add_argument("--most", type=int, default=20, help="how many (default: 20)")
+    for verb, handler, about in (
+        ("show", _show, "show an operation's steps"),
+        ("watch", _watch, "follow an operation to its end"),
+        ("log", _log, "show what an operation told"),
+        ("cancel", _cancel, "ask an operation to stop"),
+        ("retry", _retry, "run a failed operation again"),
+    ):
+        command(inner, verb, handler, about).add_argument("operation", metavar="ID")
+
+    inner = group(parsers, "events", "the audit trail")
+    parser = command(
+        inner, "list", _events, "list events, newest first", examples="  bathotype events list --action version"
+    )
+    parser.add_argument("--subject")
+    parser.add_argument("--action", help="an action, or its first part, such as 'version'")
+    parser.add_argument("--most", type=int, default=30, help="how many (default: 30)")
+    command(inner, "check", _chain, "check that the audit trail is whole")
+
+    inner = group(parsers, "alerts", "what somebody should look at")
+    parser = command(inner, "list", _alerts, "list alerts that stand")
+    parser.add_argument("--cleared", action="store_true", help="also those that were cleared")
+
+
+def _list(client: Client, given: argparse.Namespace) -> None:
+    rows = list(islice(client.operations(state=given.state, limit=min(given.most, 500)), given.most))
+    if given.json:
+        return emit_json(rows)
+    table(
+        ("operation", "kind", "subject", "state", "done", "took", "started"),
+        ((o.id, o.kind, o.subject, o.state, f"{o.percent:.0f}%", _took(o), o.started_at) for o in rows),
+        empty="No operations.",
+    )
+
+
+def _took(o: Operation) -> str:
+    return seconds((o.ended_at - o.started_at).total_seconds()) if o.started_at and o.ended_at else ""
+
+
+def _show(client: Client, given: argparse.Namespace) -> None:
+    o = client.operation(given.operation)
+    if given.json:
+        return emit_json(o)
+    facts(
+        [
+            ("operation", o.id),
+            ("kind", o.kind),
+            ("subject", o.subject),
+            ("state", o.state),
+            ("done", f"{o.percent:.0f}%"),
+            ("attempts", o.attempts),
+            ("by", o.created_by),
+            ("why", o.error.message if o.error else None),
+            ("what to do", o.error.advice if o.error else None),
+            ("took", _took(o)),
+        ]
+    )
+    table(
+        ("step", "state", "bytes", "took"),
+        (
+            (
+                s.title,
+                s.state,
+                iec(s.bytes_done) if s.bytes_total > 1024 else "",
+                seconds((s.ended_at - s.started_at).total_seconds()) if s.started_at and s.ended_at else "",
+            )
+            for s in o.steps
+        ),
+    )
+
+
+def _watch(client: Client, given: argparse.Namespace) -> None:
+    done = follow(client, client.operation(given.operation), quiet=given.json)
+    emit_json(done) if given.json else print(f"{done.id} {done.state}")
+
+
+def _log(client: Client, given: argparse.Namespace) -> None:
+    lines = client.operation_log(given.operation)
+    if given.json:
+        return emit_json(lines)
+    table(("at", "level", "text"), ((x.at, x.level, x.text) for x in lines), empty="It has told nothing.")
+
+
+def _cancel(client: Client, given: argparse.Namespace) -> None:
+    o = client.cancel(given.operation)
+    emit_json(o) if given.json else say("It stops at the next safe point and cleans up.")
+
+
+def _retry(client: Client, given: argparse.Namespace) -> None:
+    o = client.retry(given.operation)
+    emit_json(o) if given.json else print(f"{o.id} {o.state}")
+
+
+def _events(client: Client, given: argparse.Namespace) -> None:
+    found = client.events(subject=given.subject, action=given.action, limit=min(given.most, 500))
+    rows = list(islice(found, given.most))
+    if given.json:
+        return emit_json(rows)
+    table(
+        ("at", "actor", "action", "subject", "change"),
+        ((e.at, e.actor, e.action, e.subject, _change(e.before, e.after)) for e in rows),
+        empty="No events.",
+    )
+
+
+def _change(before: dict[str, object] | None, after: dict[str, object] | None) -> str:
+    parts = []
+    for key, value in (after or {}).items():
+        old = (before or {}).get(key)
+        if value is not None and key not in ("operation", "instance", "content_digest"):
+            parts.append(f"{key} {old} -> {value}" if old is not None else f"{key} {value}")
+    return ", ".join(parts)
+
+
+def _chain(client: Client, given: argparse.Namespace) -> int:
+    found = client.event_chain()
+    if given.json:
+        emit_json(found)
+    elif found["whole"]:
+        print("whole: every event follows from the one before")
+    else:
+        say(f"broken at event {found['broken_at'][0]}", style="red")
+    return 0 if found["whole"] else 1
+
+
+def _alerts(client: Client, given: argparse.Namespace) -> None:
+    rows = client.alerts(cleared=given.cleared)
+    if given.json:
+        return emit_json(rows)
+    table(
+        ("raised", "kind", "subject", "what", "cleared"),
+        ((a.raised_at, a.kind, a.subject, a.text, a.cleared_at) for a in rows),
+        empty="No alerts.",
+    )

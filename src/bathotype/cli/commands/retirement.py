@@ -1,0 +1,83 @@
+"""``sunset``, ``retire`` and ``purge``."""
+
+from __future__ import annotations
+
+import argparse
+from datetime import date
+
+from bathotype.cli.options import Subparsers, command, reference
+from bathotype.cli.output import emit_json, follow, say
+from bathotype.client import Client
+from bathotype.core.errors import Invalid
+from bathotype.core.units import iec
+from bathotype.wire.common import PlanAnswer
+
+
+def register(parsers: Subparsers) -> None:
+    """Add the commands."""
+    parser = command(
+        parsers,
+        "sunset",
+        _sunset,
+        "warn whoever launches a version, until it retires on a date",
+        examples="  bathotype sunset gauge-collector@1.0.0 --retire-on 2027-03-01",
+    )
+    reference(parser)
+    parser.add_argument("--retire-on", metavar="DATE", help="YYYY-MM-DD; it retires by itself then")
+    parser = command(
+        parsers,
+        "retire",
+        _retire,
+        "refuse new launches of a version; what runs keeps running",
+        examples="  bathotype retire gauge-collector@1.0.0 --plan",
+    )
+    reference(parser)
+    parser.add_argument("--plan", action="store_true", help="show who uses it and what would happen")
+    parser = command(
+        parsers, "purge", _purge, "remove a retired version's bytes that nothing else needs; its record stays"
+    )
+    reference(parser)
+    parser.add_argument("--plan", action="store_true", help="show what stands in the way and what would go")
+    parser.add_argument("--no-grace", action="store_true", help="do not wait for the grace period")
+
+
+def _show_plan(plan: PlanAnswer, given: argparse.Namespace) -> int:
+    if given.json:
+        emit_json(plan)
+    else:
+        for line in plan.blockers:
+            say(f"obstacle: {line}", style="red")
+        for line in plan.warnings:
+            say(f"warning: {line}", style="yellow")
+        for line in plan.effects:
+            print(line)
+    return 4 if plan.blockers else 0
+
+
+def _sunset(client: Client, given: argparse.Namespace) -> None:
+    try:
+        day = date.fromisoformat(given.retire_on) if given.retire_on else None
+    except ValueError as error:
+        raise Invalid(f"{given.retire_on!r} is not a date.", advice="Write YYYY-MM-DD.") from error
+    v = client.sunset(given.reference, retire_on=day)
+    emit_json(v) if given.json else print(
+        f"{v.reference} {v.state}{f', retires on {v.retire_on}' if v.retire_on else ''}"
+    )
+
+
+def _retire(client: Client, given: argparse.Namespace) -> int:
+    if given.plan:
+        return _show_plan(client.retirement_plan(given.reference), given)
+    v = client.retire(given.reference)
+    emit_json(v) if given.json else print(f"{v.reference} {v.state}")
+    return 0
+
+
+def _purge(client: Client, given: argparse.Namespace) -> int:
+    if given.plan:
+        return _show_plan(client.purge_plan(given.reference, waive_grace=given.no_grace), given)
+    done = follow(client, client.purge(given.reference, waive_grace=given.no_grace), quiet=given.json)
+    emit_json(done) if given.json else print(
+        f"{given.reference} purged, {iec((done.result or {}).get('freed_bytes', 0))} freed"
+    )
+    return 0

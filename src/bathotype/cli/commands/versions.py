@@ -1,0 +1,261 @@
+"""``versions``, ``residue``, ``resolve``, ``packages``, ``compare``: what a version is and holds."""
+
+from __future__ import annotations
+
+import argparse
+import shlex
+
+from bathotype.cli.options import Subparsers, command, group, reference
+from bathotype.cli.output import emit_json, facts, follow, say, table
+from bathotype.client import Client
+from bathotype.core.units import iec, plural
+from bathotype.wire.versions import Version
+
+
+def register(parsers: Subparsers) -> None:
+    """Add the commands."""
+    inner = group(parsers, "versions", "versions of a line")
+    parser = command(inner, "list", _list, "list a line's versions")
+    parser.add_argument("line")
+    reference(command(inner, "show", _show, "show everything recorded about a version"))
+    reference(command(inner, "release", _release, "offer a version for launches"))
+    parser = command(inner, "pin-only", _pin_only, "launch a version only when it is named exactly")
+    reference(parser)
+    parser.add_argument("--off", action="store_true", help="offer it by its line's name again")
+    parser = command(inner, "notes", _notes, "replace a version's notes")
+    reference(parser)
+    parser.add_argument("text")
+    parser = command(
+        inner,
+        "hold",
+        _hold,
+        "forbid purging a version, for a named reason",
+        examples="  bathotype versions hold gauge-collector@1.0.0 --name audit-2026 --reason 'kept for the audit'\n"
+        "  bathotype versions hold gauge-collector@1.0.0 --name audit-2026 --lift",
+    )
+    reference(parser)
+    parser.add_argument("--name", help="of the hold; without it, the holds are listed")
+    parser.add_argument("--reason", default="")
+    parser.add_argument("--lift", action="store_true", help="lift the hold")
+    parser = command(
+        inner,
+        "accept",
+        _accept,
+        "accept one finding of the residue scan by name",
+        examples="  bathotype versions accept gauge-collector@1.0.0 secret-assigned-39ca08ee --reason 'a test database'",
+    )
+    reference(parser)
+    parser.add_argument("finding", metavar="FINDING")
+    parser.add_argument("--reason", required=True)
+    parser = command(inner, "verify", _verify, "read every chunk of a version in a region and check it")
+    reference(parser)
+    parser.add_argument("--region", required=True)
+
+    reference(command(parsers, "residue", _residue, "show what the residue scan of a version found"))
+    parser = command(
+        parsers,
+        "resolve",
+        _resolve,
+        "tell what another tool needs to launch a version",
+        examples='  eval "$(bathotype resolve gauge-collector --region skerry-1 --format env)"',
+    )
+    reference(parser)
+    parser.add_argument("--region")
+    parser.add_argument("--format", choices=("json", "env"), default="json")
+    parser = command(
+        parsers,
+        "packages",
+        _packages,
+        "list a version's packages, or the versions that hold a package",
+        examples="  bathotype packages gauge-collector@1.0.0\n  bathotype packages --which openssl",
+    )
+    parser.add_argument("reference", metavar="REF", nargs="?")
+    parser.add_argument("--which", metavar="PACKAGE", help="versions and running instances that carry a package")
+    parser = command(parsers, "compare", _compare, "show how the contents of two versions differ")
+    parser.add_argument("old", metavar="REF")
+    parser.add_argument("new", metavar="REF")
+
+
+def _list(client: Client, given: argparse.Namespace) -> None:
+    versions = list(client.versions(given.line))
+    if given.json:
+        return emit_json(versions)
+    table(
+        ("version", "state", "marks", "running", "used", "new", "findings", "from", "created"),
+        (
+            (
+                v.reference,
+                v.state + (" pin-only" if v.pin_only else ""),
+                ", ".join(v.marks),
+                v.running,
+                iec(v.sizes.used),
+                iec(v.sizes.new),
+                _findings(v),
+                v.source.get("machine"),
+                v.created_at,
+            )
+            for v in versions
+        ),
+        empty=f"{given.line} has no version yet.",
+    )
+
+
+def _findings(v: Version) -> str:
+    f = v.findings
+    total = f.high + f.medium + f.low
+    return f"{total} ({f.open_high} open high)" if f.open_high else str(total)
+
+
+def show_version(v: Version) -> None:
+    """Everything about a version, for people."""
+    s = v.sizes
+    facts(
+        [
+            ("version", f"{v.account}/{v.reference}"),
+            ("state", v.state),
+            ("pin-only", v.pin_only),
+            ("marks", ", ".join(v.marks)),
+            ("holds", ", ".join(v.holds)),
+            ("running", v.running),
+            ("content", v.content_digest),
+            ("disk", f"{iec(s.virtual)}, {iec(s.used)} used, {iec(s.stored)} stored, {iec(s.new)} new"),
+            ("regions", ", ".join(v.regions)),
+            ("captured", f"{v.mode} from {v.source.get('machine')} in {v.source.get('region')}"),
+            ("parent", v.parent),
+            ("profile", v.profile["name"] if v.profile else None),
+            (
+                "generalized",
+                f"{plural(sum(x['paths'] for x in v.steps), 'path')} in {sum(bool(x['paths']) for x in v.steps)} steps"
+                if v.steps
+                else None,
+            ),
+            ("system", v.os.get("pretty_name")),
+            ("packages", v.packages),
+            ("services", ", ".join(v.services)),
+            ("users", ", ".join(v.users)),
+            ("findings", _findings(v)),
+            ("notes", v.notes),
+            ("created", v.created_at),
+            ("released", v.released_at),
+            ("sunset", v.sunset_on),
+            ("retires on", v.retire_on),
+            ("retired", v.retired_at),
+            ("purged", v.purged_at),
+        ]
+    )
+
+
+def _show(client: Client, given: argparse.Namespace) -> None:
+    v = client.version(given.reference)
+    emit_json(v) if given.json else show_version(v)
+
+
+def _changed(v: Version, given: argparse.Namespace) -> None:
+    if given.json:
+        return emit_json(v)
+    print(f"{v.reference} {v.state}{' pin-only' if v.pin_only else ''}")
+
+
+def _release(client: Client, given: argparse.Namespace) -> None:
+    _changed(client.release(given.reference), given)
+
+
+def _pin_only(client: Client, given: argparse.Namespace) -> None:
+    _changed(client.change(given.reference, pin_only=not given.off), given)
+
+
+def _notes(client: Client, given: argparse.Namespace) -> None:
+    _changed(client.change(given.reference, notes=given.text), given)
+
+
+def _hold(client: Client, given: argparse.Namespace) -> None:
+    if given.name and given.lift:
+        client.lift_hold(given.reference, given.name)
+    elif given.name:
+        client.hold(given.reference, given.name, given.reason)
+    holds = client.holds(given.reference)
+    if given.json:
+        return emit_json(holds)
+    table(
+        ("hold", "reason", "by", "placed"),
+        ((h.name, h.reason, h.placed_by, h.placed_at) for h in holds),
+        empty="No holds.",
+    )
+
+
+def _accept(client: Client, given: argparse.Namespace) -> None:
+    finding = client.accept(given.reference, given.finding, given.reason)
+    emit_json(finding) if given.json else print(f"accepted {finding.id}")
+
+
+def _verify(client: Client, given: argparse.Namespace) -> None:
+    done = follow(client, client.verify(given.reference, given.region), quiet=given.json)
+    emit_json(done) if given.json else print(f"{given.reference} in {given.region}: every chunk is sound")
+
+
+def _residue(client: Client, given: argparse.Namespace) -> None:
+    findings = client.findings(given.reference)
+    if given.json:
+        return emit_json(findings)
+    table(
+        ("severity", "finding", "where", "what", "what to do", "accepted"),
+        (
+            (
+                f.severity,
+                f.id,
+                f"{f.path}{f':{f.line}' if f.line else ''}",
+                f.excerpt,
+                f.advice,
+                f"{f.accepted_reason} ({f.accepted_by})" if f.accepted_by else None,
+            )
+            for f in findings
+        ),
+        empty="Clean: nothing was found.",
+    )
+    high = sum(f.severity == "high" and not f.accepted_by for f in findings)
+    if high:
+        say(f"{plural(high, 'open finding')} of high severity: it can be staged but not released.", style="red")
+
+
+def _resolve(client: Client, given: argparse.Namespace) -> None:
+    found = client.resolve(given.reference, region=given.region)
+    for warning in found.warnings:
+        say(warning, style="yellow")
+    if given.json or given.format == "json":
+        return emit_json(found)
+    for name, value in found.model_dump(exclude={"warnings"}).items():
+        if value is not None:
+            print(f"BATHOTYPE_{name.upper()}={shlex.quote(str(value))}")
+
+
+def _packages(client: Client, given: argparse.Namespace) -> None:
+    if given.which:
+        uses = client.versions_with_package(given.which)
+        if given.json:
+            return emit_json(uses)
+        return table(
+            ("version", "state", "package", "package version", "running"),
+            ((u.reference, u.state, u.package, u.version, u.running) for u in uses),
+            empty=f"No version holds {given.which}.",
+        )
+    rows = client.packages(given.reference or "")
+    if given.json:
+        return emit_json(rows)
+    table(
+        ("package", "version", "architecture", "manager"),
+        ((p.name, p.version, p.architecture, p.manager) for p in rows),
+    )
+
+
+def _compare(client: Client, given: argparse.Namespace) -> None:
+    d = client.difference(given.old, given.new)
+    if given.json:
+        return emit_json(d)
+    rows = [("added", n, "", v) for n, v in d.added.items()] + [("removed", n, v, "") for n, v in d.removed.items()]
+    rows += [("changed", n, a, b) for n, (a, b) in d.changed.items()]
+    rows += [("service added", n, "", "") for n in d.services_added] + [
+        ("service removed", n, "", "") for n in d.services_removed
+    ]
+    rows += [("user added", n, "", "") for n in d.users_added] + [("user removed", n, "", "") for n in d.users_removed]
+    table(("change", "name", "old", "new"), rows, empty="The same packages, services and users.")
+    say(f"{iec(d.changed_bytes)} of the disk lie in chunks that differ.")

@@ -1,0 +1,78 @@
+"""The entry point: arguments, dispatch, errors and exit codes."""
+
+from __future__ import annotations
+
+import argparse
+import contextlib
+import os
+import sys
+
+import argcomplete
+from pydantic import ValidationError
+
+import bathotype
+from bathotype.cli.commands import capture, export, launch, lines, machines, operations, processes, retirement, versions
+from bathotype.cli.output import say
+from bathotype.client import Client
+from bathotype.core.errors import BathotypeError, Invalid, NotFound, Refused
+
+_FAILED, _USAGE, _NOT_FOUND, _REFUSED, _INTERRUPTED = 1, 2, 3, 4, 130
+_EPILOG = """\
+environment: BATHOTYPE_URL and BATHOTYPE_TOKEN say which service and account; the demo writes both to DIR/demo.env.
+exit codes: 0 done, 1 failed, 2 usage, 3 not found, 4 refused by a rule or state.
+completion: eval "$(register-python-argcomplete bathotype)"
+"""
+
+
+def build_parser() -> argparse.ArgumentParser:
+    """All commands."""
+    parser = argparse.ArgumentParser(
+        prog="bathotype",
+        description="Capture machines into versioned images, launch from them, track every instance.",
+        epilog=_EPILOG,
+        formatter_class=argparse.RawDescriptionHelpFormatter,
+    )
+    parser.add_argument("--version", action="version", version=f"bathotype {bathotype.__version__}")
+    parsers = parser.add_subparsers(dest="command", required=True, metavar="COMMAND")
+    for module in (machines, lines, capture, versions, launch, retirement, export, operations, processes):
+        module.register(parsers)
+    return parser
+
+
+def main(argv: list[str] | None = None) -> int:
+    """Run one command; returns its exit code."""
+    parser = build_parser()
+    argcomplete.autocomplete(parser)
+    given = parser.parse_args(argv)
+    try:
+        with contextlib.ExitStack() as stack:
+            client = stack.enter_context(Client.from_environment()) if given.needs_client else None
+            return given.handler(client, given) or 0
+    except ValidationError as error:
+        faults = "; ".join(f"{'.'.join(str(p) for p in e['loc'])}: {e['msg']}" for e in error.errors()[:3])
+        return _fail(Invalid(f"The arguments are not valid: {faults}."), _USAGE)
+    except Invalid as error:
+        return _fail(error, _USAGE)
+    except NotFound as error:
+        return _fail(error, _NOT_FOUND)
+    except Refused as error:
+        return _fail(error, _REFUSED)
+    except BathotypeError as error:
+        return _fail(error, _FAILED)
+    except KeyboardInterrupt:
+        return _INTERRUPTED
+    except BrokenPipeError:
+        # The reader of our output has gone: not an error of ours.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except OSError as error:
+        return _fail(BathotypeError(f"{error.filename or ''}: {error.strerror or error}".lstrip(": ")), _FAILED)
+
+
+def _fail(error: BathotypeError, code: int) -> int:
+    say(f"bathotype: {error}", style="red" if sys.stderr.isatty() else "")
+    return code
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,147 @@
+"""What people and programs read: tables and progress bars on a terminal, plain text elsewhere, JSON on request."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Iterable, Sequence
+from datetime import UTC, datetime
+from typing import Any
+
+from pydantic import BaseModel
+from rich.console import Console
+from rich.progress import BarColumn, Progress, TextColumn
+from rich.table import Table
+from rich.text import Text
+
+from bathotype.client import Client
+from bathotype.core.units import iec, seconds
+from bathotype.wire.operations import Operation
+
+console = Console(highlight=False, soft_wrap=False)
+errors = Console(stderr=True, highlight=False)
+_COLOURS = {
+    "released": "green",
+    "running": "green",
+    "succeeded": "green",
+    "ok": "green",
+    "ready": "green",
+    "staged": "cyan",
+    "sunset": "yellow",
+    "warning": "yellow",
+    "medium": "yellow",
+    "starting": "cyan",
+    "stopped": "yellow",
+    "lost": "magenta",
+    "retired": "bright_black",
+    "purged": "bright_black",
+    "low": "bright_black",
+    "failed": "red",
+    "obstacle": "red",
+    "high": "red",
+}
+
+
+def emit_json(value: Any) -> None:
+    """One JSON document."""
+    print(json.dumps(_plain(value), indent=2 if sys.stdout.isatty() else None, ensure_ascii=False))
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, BaseModel):
+        return value.model_dump(mode="json")
+    if isinstance(value, list | tuple):
+        return [_plain(item) for item in value]
+    if isinstance(value, dict):
+        return {key: _plain(item) for key, item in value.items()}
+    return value
+
+
+def table(headings: Sequence[str], rows: Iterable[Sequence[Any]], *, empty: str = "Nothing yet.") -> None:
+    """A table for people; on a pipe, tab-separated values without headings."""
+    rows = [[_cell(value) for value in row] for row in rows]
+    if not sys.stdout.isatty():
+        for row in rows:
+            print("\t".join(row))
+        return
+    if not rows:
+        console.print(empty, style="bright_black")
+        return
+    # A column that nothing fills says nothing.
+    kept = [i for i in range(len(headings)) if any(row[i] for row in rows)]
+    shown = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
+    for i in kept:
+        numeric = all(row[i][:1].isdigit() or not row[i] for row in rows) and headings[i] in _NUMERIC
+        shown.add_column(headings[i], justify="right" if numeric else "left", overflow="fold")
+    for row in rows:
+        shown.add_row(*[Text(row[i], style=_COLOURS.get(row[i], "")) for i in kept])
+    console.print(shown)
+
+
+_NUMERIC = {"size", "bytes", "paths", "used", "stored", "new", "running", "versions", "behind", "packages"}
+
+
+def _cell(value: Any) -> str:
+    if value is None:
+        return ""
+    if isinstance(value, datetime):
+        return value.astimezone(UTC).strftime("%Y-%m-%d %H:%M:%SZ")
+    return "yes" if value is True else "" if value is False else str(value).replace("\n", " ")
+
+
+def facts(rows: Iterable[tuple[str, Any]]) -> None:
+    """Named facts, one a line; those without a value are left out."""
+    pairs = [(name, _cell(value)) for name, value in rows]
+    width = max((len(name) for name, value in pairs if value), default=0)
+    for name, value in pairs:
+        if not value:
+            continue
+        if sys.stdout.isatty():
+            console.print(
+                Text(name.ljust(width + 2), style="bold").append(value, style=_COLOURS.get(value, "not bold"))
+            )
+        else:
+            print(f"{name}\t{value}")
+
+
+def say(text: str, *, style: str = "") -> None:
+    """A line for people, on standard error, so that standard output stays for results."""
+    errors.print(Text(text, style=style), soft_wrap=True)
+
+
+def follow(client: Client, operation: Operation, *, quiet: bool = False) -> Operation:
+    """Wait for an operation, with a progress bar on a terminal.  Ctrl-C leaves it running and says so."""
+    try:
+        if quiet or not sys.stderr.isatty():
+            return client.wait(operation.id)
+        with Progress(
+            TextColumn("[bold]{task.description:<34}"),
+            BarColumn(bar_width=28),
+            TextColumn("{task.percentage:>3.0f}%"),
+            TextColumn("[bright_black]{task.fields[detail]}"),
+            console=errors,
+            transient=True,
+        ) as progress:
+            bar = progress.add_task(operation.kind, total=100, detail="")
+
+            def show(now: Operation) -> None:
+                step = next((s for s in now.steps if s.state == "running"), None)
+                progress.update(
+                    bar, completed=now.percent, description=step.title if step else now.state, detail=_detail(now, step)
+                )
+
+            return client.wait(operation.id, on_progress=show)
+    except KeyboardInterrupt:
+        say(f"It goes on: `bathotype operations watch {operation.id}`; `operations cancel` stops it.")
+        raise
+
+
+def _detail(now: Operation, step: Any) -> str:
+    if step is None or step.bytes_total < 1024:
+        return ""
+    parts = [f"{iec(step.bytes_done)} of {iec(step.bytes_total)}"]
+    if now.rate:
+        parts.append(f"{iec(now.rate)}/s")
+    if now.eta is not None:
+        parts.append(f"{seconds(now.eta)} left")
+    return ", ".join(parts)

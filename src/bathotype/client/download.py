@@ -1,0 +1,102 @@
+"""Bringing a version's disk to a file: sparse, resumable, every chunk checked against the manifest."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import httpx
+
+from bathotype.client.transport import Transport, error_of
+from bathotype.core.errors import Damaged, Invalid, OutOfSpace, Unavailable
+from bathotype.core.store.chunks import CHUNK, digest
+from bathotype.core.store.manifest import Manifest
+
+_MOST_RUN = 256  # chunks asked for in one request: 16 MiB
+
+
+def download(
+    transport: Transport, reference: str, target: Path, region: str | None, progress: Callable[[int, int], None]
+) -> Manifest:
+    """Write the raw disk of a version to ``target``; it appears under its name only when it is whole.
+
+    An earlier, interrupted download of the same content is taken up where it ended.
+    Raises `Damaged` where a chunk is not what the manifest says.
+    """
+    if target.is_dir():
+        raise Invalid(f"{target} is a folder.", advice="Name a file.")
+    answer = transport.call("GET", f"/versions/{reference}/manifest", params={"region": region})
+    manifest = Manifest.loads(answer.content)
+    partial = target.with_name(f".{target.name}.{manifest.content_digest[-12:]}.part")
+    total, done = len(manifest) * CHUNK, 0
+    try:
+        with partial.open("r+b" if partial.exists() else "w+b") as file:
+            file.truncate(manifest.size)
+            for rows in _runs(manifest):
+                wanted = [r for r in rows if not _there(file.fileno(), manifest, r)]
+                done += (len(rows) - len(wanted)) * CHUNK
+                for run in _split(wanted, manifest):
+                    for row, data in _fetch(transport, reference, region, manifest, run):
+                        os.pwrite(file.fileno(), data, int(manifest.index[row]) * CHUNK)
+                        done += CHUNK
+                    progress(done, total)
+            file.flush()
+            os.fsync(file.fileno())
+    except OSError as error:
+        raise OutOfSpace(
+            f"{target} cannot be written: {error.strerror}.", advice="Free space and run it again."
+        ) from error
+    partial.replace(target)
+    progress(total, total)
+    return manifest
+
+
+def _runs(manifest: Manifest) -> Iterator[list[int]]:
+    """Rows of the manifest, in pieces of a bounded size."""
+    for start in range(0, len(manifest), _MOST_RUN):
+        yield list(range(start, min(start + _MOST_RUN, len(manifest))))
+
+
+def _split(rows: list[int], manifest: Manifest) -> Iterator[list[int]]:
+    """Rows whose chunks lie side by side on the disk."""
+    run: list[int] = []
+    for row in rows:
+        if run and manifest.index[row] != manifest.index[run[-1]] + 1:
+            yield run
+            run = []
+        run.append(row)
+    if run:
+        yield run
+
+
+def _there(handle: int, manifest: Manifest, row: int) -> bool:
+    index = int(manifest.index[row])
+    data = os.pread(handle, manifest.chunk_size(index), index * CHUNK)
+    return digest(data) == manifest.digests[row].tobytes()
+
+
+def _fetch(
+    transport: Transport, reference: str, region: str | None, manifest: Manifest, run: list[int]
+) -> Iterator[tuple[int, bytes]]:
+    start = int(manifest.index[run[0]]) * CHUNK
+    last = int(manifest.index[run[-1]])
+    end = last * CHUNK + manifest.chunk_size(last)
+    try:
+        with transport.http.stream(
+            "GET",
+            f"/versions/{reference}/disk",
+            params={"region": region} if region else {},
+            headers={"Range": f"bytes={start}-{end - 1}"},
+        ) as answer:
+            if answer.status_code >= 400:
+                raise error_of(answer)
+            data = answer.read()
+    except httpx.TransportError as error:
+        raise Unavailable("The download was cut short.", advice="Run it again: it goes on where it ended.") from error
+    for row in run:
+        at = int(manifest.index[row]) * CHUNK - start
+        piece = data[at : at + manifest.chunk_size(int(manifest.index[row]))]
+        if digest(piece) != manifest.digests[row].tobytes():
+            raise Damaged("The service sent a chunk that is not what the manifest says.", advice="Run it again.")
+        yield row, piece

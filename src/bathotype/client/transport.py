@@ -1,0 +1,105 @@
+"""Calls over HTTP: problem documents become exceptions, passing failures are tried again where that is safe."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any, TypeVar
+
+import httpx
+import stamina
+from pydantic import BaseModel
+
+from bathotype.core.errors import BathotypeError, Damaged, Invalid, NotFound, OutOfSpace, Refused, Unavailable
+
+Model = TypeVar("Model", bound=BaseModel)
+_PATIENCE = 20.0
+
+
+class NotSignedIn(BathotypeError):
+    """The token is missing, unknown or expired."""
+
+    code = "not-signed-in"
+
+
+class OperationFailed(BathotypeError):
+    """An operation that was waited for failed or was cancelled."""
+
+    code = "operation-failed"
+
+
+_BY_STATUS: dict[int, type[BathotypeError]] = {
+    401: NotSignedIn,
+    404: NotFound,
+    409: Refused,
+    422: Invalid,
+    503: Unavailable,
+    507: OutOfSpace,
+}
+
+
+class Transport:
+    """One connection to a service with one token."""
+
+    def __init__(self, url: str, token: str, *, timeout: float = 60.0) -> None:
+        self.url = url.rstrip("/")
+        self.http = httpx.Client(
+            base_url=f"{self.url}/api/v1",
+            timeout=timeout,
+            trust_env=False,
+            headers={"Authorization": f"Bearer {token}"},
+        )
+
+    def call(self, method: str, path: str, **options: Any) -> httpx.Response:
+        """One call.  GETs, and creating calls with an idempotency key, are repeated while the service is away.
+
+        Raises the exception that the service's problem document stands for.
+        """
+        options["params"] = {k: v for k, v in (options.get("params") or {}).items() if v is not None}
+        repeatable = method in ("GET", "PUT", "DELETE") or "Idempotency-Key" in (options.get("headers") or {})
+        for attempt in stamina.retry_context(on=Unavailable, attempts=None if repeatable else 1, timeout=_PATIENCE):
+            with attempt:
+                return self._once(method, path, **options)
+        raise AssertionError("unreachable")
+
+    def _once(self, method: str, path: str, **options: Any) -> httpx.Response:
+        try:
+            answer = self.http.request(method, path, **options)
+        except httpx.TransportError as error:
+            raise Unavailable(
+                f"The service at {self.url} does not answer ({type(error).__name__}).",
+                advice="Check BATHOTYPE_URL and that the service runs.",
+            ) from error
+        if answer.status_code >= 400:
+            raise error_of(answer)
+        return answer
+
+    def one(self, model: type[Model], method: str, path: str, **options: Any) -> Model:
+        """A call whose answer is one object."""
+        return model.model_validate(self.call(method, path, **options).json())
+
+    def many(self, model: type[Model], path: str, **params: Any) -> list[Model]:
+        """A call whose answer is a plain list."""
+        return [model.model_validate(item) for item in self.call("GET", path, params=params).json()]
+
+    def pages(self, model: type[Model], path: str, **params: Any) -> Iterator[Model]:
+        """All items of a paged list, a page at a time."""
+        cursor = None
+        while True:
+            page = self.call("GET", path, params={**params, "cursor": cursor}).json()
+            yield from (model.model_validate(item) for item in page["items"])
+            cursor = page["next"]
+            if cursor is None:
+                return
+
+
+def error_of(answer: httpx.Response) -> BathotypeError:
+    """The exception for an answer that is an error."""
+    try:
+        answer.read()
+        body = answer.json()
+    except ValueError:
+        body = {}
+    message = str(body.get("detail") or f"The service answered {answer.status_code}.")
+    code = str(body.get("code") or "failed")
+    kind = Damaged if code == "pack-damaged" else _BY_STATUS.get(answer.status_code, BathotypeError)
+    return kind(message, advice=str(body.get("advice") or ""), code=code)

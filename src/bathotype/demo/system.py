@@ -1,0 +1,236 @@
+"""The demo: the scenario's accounts, regions and machines, and everything that runs them."""
+
+from __future__ import annotations
+
+import json
+import os
+import secrets
+import signal
+import socket
+import sys
+import time
+from pathlib import Path
+from typing import Any
+
+import httpx
+import yaml
+
+from bathotype.client import Client
+from bathotype.core.errors import Invalid, Refused
+from bathotype.core.firstboot.settings import FirstBoot
+from bathotype.demo.postgres import LocalPostgres
+from bathotype.demo.supervisor import Child, Supervisor
+
+ACCOUNTS = ("tide-core", "harbour-watch", "chart-house")
+REGIONS = ("skerry-1", "fjord-2", "lagoon-3")
+_LINES = {
+    "gauge-collector": "Small Linux that reads tide gauges; hundreds of instances.",
+    "surge-model": "Large Linux that computes storm surges.",
+    "pilot-desk": "Desktops of the pilots.",
+}
+
+
+class DemoSystem:
+    """All processes of the demo over one data directory."""
+
+    def __init__(
+        self,
+        data: Path,
+        port: int,
+        *,
+        seed: str = "halvane",
+        durable: bool = True,
+        environment: dict[str, str] | None = None,
+    ) -> None:
+        self.data, self.port, self._seed = data.resolve(), port or _free_port(), seed
+        self._extra = environment or {}
+        self.data.mkdir(parents=True, exist_ok=True)
+        self.supervisor = Supervisor(self.data / "logs")
+        given = os.environ.get("BATHOTYPE_DATABASE_URL", "")
+        self._external = None if environment is not None else (given or None)
+        self.postgres = LocalPostgres(self.data, durable=durable)
+        self.site_port = _free_port()
+        self.secrets = self._secrets()
+
+    @property
+    def url(self) -> str:
+        """The service's address."""
+        return f"http://127.0.0.1:{self.port}"
+
+    @property
+    def site_url(self) -> str:
+        """The stand-in's address."""
+        return f"http://127.0.0.1:{self.site_port}"
+
+    def _secrets(self) -> dict[str, Any]:
+        """Tokens, made once for a data directory."""
+        path = self.data / "secrets.json"
+        if not path.exists():
+            made = {
+                "operator": secrets.token_urlsafe(24),
+                "site": {name: secrets.token_urlsafe(24) for name in ACCOUNTS},
+                "api": {name: "bt_" + secrets.token_urlsafe(32) for name in ACCOUNTS},
+            }
+            _write_secret(path, json.dumps(made))
+        return dict(json.loads(path.read_text()))
+
+    def start(self) -> None:
+        """Start everything and load the scenario.  Raises where something does not start."""
+        if _in_use(self.port):
+            raise Refused(f"Port {self.port} is in use.", advice="Give another --port, or stop what uses it.")
+        database, site_database = self._databases()
+        self._write_places()
+        environment = {
+            "BATHOTYPE_DATABASE_URL": database,
+            "BATHOTYPE_REGIONS_FILE": str(self.data / "regions.yaml"),
+            "BATHOTYPE_SCRATCH_DIR": str(self.data / "scratch"),
+            **self._extra,
+        }
+        self._make_tokens(database)
+        standin = [
+            sys.executable,
+            "-m",
+            "standin",
+            "--data-dir",
+            str(self.data / "standin"),
+            "--port",
+            str(self.site_port),
+            "--tenancy",
+            str(self.data / "tenancy.json"),
+            "--demo",
+            self._seed,
+        ]
+        self.supervisor.add(
+            Child(
+                "standin",
+                standin,
+                {"STANDIN_DATABASE_URL": site_database.replace("postgresql:", "postgresql+psycopg:", 1)},
+                ready=lambda: _answers(f"{self.site_url}/healthz"),
+            )
+        )
+        command = [sys.executable, "-m", "bathotype.cli.main"]
+        self.supervisor.add(
+            Child(
+                "serve",
+                [*command, "serve", "--port", str(self.port)],
+                environment,
+                ready=lambda: _answers(f"{self.url}/readyz"),
+            )
+        )
+        self.supervisor.add(Child("worker", [*command, "worker"], environment))
+        self._write_env()
+        self._load()
+
+    def _databases(self) -> tuple[str, str]:
+        if self._external:
+            base, _, name = self._external.rpartition("/")
+            return self._external, f"{base}/{name}_standin"
+        self.postgres.prepare()
+        server = self.postgres.command
+        self.supervisor.add(Child("postgres", server.argv, user=server.user, stop_signal=signal.SIGINT))
+        self.postgres.wait()
+        return self.postgres.create_database("bathotype"), self.postgres.create_database("standin")
+
+    def _write_places(self) -> None:
+        tenancy = {
+            "operator_token": self.secrets["operator"],
+            "accounts": {
+                name: {"token": self.secrets["site"][name], "demanded_tags": ["owner", "purpose"]} for name in ACCOUNTS
+            },
+        }
+        _write_secret(self.data / "tenancy.json", json.dumps(tenancy))
+        places = {
+            "regions": {
+                name: {"site": self.site_url, "store": f"file://{self.data}/stores/{name}"} for name in REGIONS
+            },
+            "accounts": {
+                name: {"token": self.secrets["site"][name], "tags": {"owner": name, "purpose": "images"}}
+                for name in ACCOUNTS
+            },
+        }
+        _write_secret(self.data / "regions.yaml", yaml.safe_dump(places))
+
+    def _make_tokens(self, database_url: str) -> None:
+        from bathotype.service.auth import make_token
+        from bathotype.service.database import Database
+
+        database = Database(database_url, pool_size=2)
+        database.prepare()
+        with database.sessions.begin() as session:
+            for name in ACCOUNTS:
+                make_token(session, name, "demo", token=self.secrets["api"][name])
+        database.close()
+
+    def _write_env(self) -> None:
+        lines = [f"BATHOTYPE_URL={self.url}", f"BATHOTYPE_TOKEN={self.secrets['api'][ACCOUNTS[0]]}"]
+        lines += [f"BATHOTYPE_TOKEN_{name.upper().replace('-', '_')}={self.secrets['api'][name]}" for name in ACCOUNTS]
+        lines += [f"STANDIN_URL={self.site_url}", f"STANDIN_OPERATOR_TOKEN={self.secrets['operator']}"]
+        _write_secret(self.data / "demo.env", "".join(f"export {line}\n" for line in lines))
+
+    def client(self, account: str = ACCOUNTS[0]) -> Client:
+        """A client for one of the demo's accounts."""
+        return Client(self.url, self.secrets["api"][account])
+
+    def _load(self) -> None:
+        """The scenario's lines and saved first-boot settings; what is there already stays."""
+        with self.client() as client:
+            present = {line.name for line in client.lines()}
+            for name, about in _LINES.items():
+                if name not in present:
+                    client.create_line(name, about=about)
+            if not client.saved_first_boot():
+                client.save_first_boot(
+                    "tide-station", FirstBoot(domain="tide.example", time_zone="Etc/UTC", locale="en_GB.UTF-8")
+                )
+
+    def stop(self) -> None:
+        """Stop everything."""
+        self.supervisor.stop()
+
+
+def run_demo(data: Path, port: int) -> int:
+    """Start the demo, say so, and keep it running until told to stop."""
+    if not 0 <= port < 65536:
+        raise Invalid(f"{port} is not a port.")
+    stopping: list[int] = []
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda n, _: stopping.append(n))
+    system = DemoSystem(data, port)
+    try:
+        system.start()
+        print(f"ready {system.url}", flush=True)
+        print(
+            f"In another terminal:  . {system.data}/demo.env && .venv/bin/bathotype machines list",
+            file=sys.stderr,
+            flush=True,
+        )
+        while not stopping:
+            time.sleep(0.2)
+            system.supervisor.look()
+    finally:
+        system.stop()
+    return 0
+
+
+def _write_secret(path: Path, text: str) -> None:
+    path.touch(mode=0o600)
+    path.write_text(text)
+
+
+def _answers(url: str) -> bool:
+    try:
+        return httpx.get(url, timeout=2, trust_env=False).status_code == 200
+    except httpx.TransportError:
+        return False
+
+
+def _free_port() -> int:
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+def _in_use(port: int) -> bool:
+    with socket.socket() as probe:
+        probe.settimeout(1)
+        return probe.connect_ex(("127.0.0.1", port)) == 0

@@ -1,0 +1,1 @@
+"""The service: routes, records, operations and their scheduler."""

@@ -1,0 +1,103 @@
+"""The application: API, health, metrics and, for now, a placeholder where the console will be."""
+
+from __future__ import annotations
+
+from collections.abc import AsyncIterator
+from contextlib import asynccontextmanager
+
+from fastapi import FastAPI, Request
+from fastapi.responses import HTMLResponse, PlainTextResponse, Response
+from prometheus_client import CONTENT_TYPE_LATEST, CollectorRegistry, Gauge, generate_latest
+from sqlalchemy import func, select, text
+from starlette.concurrency import run_in_threadpool
+
+import bathotype
+from bathotype.service import problems
+from bathotype.service.records import Alert, Instance, Operation, Version
+from bathotype.service.routes import (
+    audit,
+    captures,
+    downloads,
+    instances,
+    launches,
+    lines,
+    machines,
+    operations,
+    versions,
+)
+from bathotype.service.state import Service
+
+_PAGE = """<!doctype html><html lang="en"><meta charset="utf-8"><title>Bathotype</title>
+<style>body{font:16px/1.6 system-ui,sans-serif;max-width:42rem;margin:12vh auto;padding:0 1.5rem;color:#1c2b33;background:#f6f8f8}
+code{background:#e4ebec;padding:.1em .35em;border-radius:3px}a{color:#0b5d6b}</style>
+<h1>Bathotype</h1><p>The service is running. The console is not built yet; use the command line
+(<code>bathotype --help</code>), the Python client, or the <a href="/api/v1/docs">HTTP API</a>.</p></html>"""
+
+
+def create_app(service: Service) -> FastAPI:
+    """The whole application over one service."""
+
+    @asynccontextmanager
+    async def lifespan(_: FastAPI) -> AsyncIterator[None]:
+        await run_in_threadpool(service.queue.open)
+        yield
+        await run_in_threadpool(service.queue.close)
+        await run_in_threadpool(service.database.close)
+
+    app = FastAPI(
+        title="Bathotype",
+        version=bathotype.__version__,
+        lifespan=lifespan,
+        docs_url="/api/v1/docs",
+        redoc_url=None,
+        openapi_url="/api/v1/openapi.json",
+        description="Captures machines into versioned images, launches from them, tracks every instance. "
+        "Errors are RFC 9457 problem documents with a stable `code`. Lists are paged by `cursor`. Creating "
+        "requests take an `Idempotency-Key`. Long work is an operation: watch its `events`.",
+    )
+    app.state.service = service
+    problems.install(app)
+    # Order matters: a reference may hold slashes, so the paths that go on after it come before the plain one.
+    for module in (operations, machines, lines, captures, downloads, versions, launches, instances, audit):
+        app.include_router(module.router, prefix="/api/v1")
+
+    @app.get("/healthz", response_class=PlainTextResponse, include_in_schema=False)
+    def healthz() -> str:
+        return "ok\n"
+
+    @app.get("/readyz", response_class=PlainTextResponse, include_in_schema=False)
+    def readyz() -> str:
+        with service.database.sessions() as session:
+            session.execute(text("select 1"))
+        return "ready\n"
+
+    @app.get("/metrics", include_in_schema=False)
+    def metrics() -> Response:
+        return Response(_metrics(service), media_type=CONTENT_TYPE_LATEST)
+
+    @app.get("/", response_class=HTMLResponse, include_in_schema=False)
+    def page(_: Request) -> str:
+        return _PAGE
+
+    return app
+
+
+def _metrics(service: Service) -> bytes:
+    """Counted in the database when asked: every process of the service tells the same."""
+    registry = CollectorRegistry()
+    with service.database.sessions() as session:
+        for name, about, column in (
+            ("bathotype_operations", "Operations by kind and state", (Operation.kind, Operation.state)),
+            ("bathotype_instances", "Instances by region and state", (Instance.region, Instance.state)),
+        ):
+            gauge = Gauge(name, about, [column[0].key, "state"], registry=registry)
+            for first, state, count in session.execute(select(*column, func.count()).group_by(*column)):
+                gauge.labels(first, state).set(count)
+        gauge = Gauge("bathotype_versions", "Versions by state", ["state"], registry=registry)
+        for state, count in session.execute(select(Version.state, func.count()).group_by(Version.state)):
+            gauge.labels(state).set(count)
+        stored = Gauge("bathotype_stored_bytes", "Compressed bytes that captures added to stores", registry=registry)
+        stored.set(session.scalar(select(func.sum(Version.new_bytes)).where(Version.state != "purged")) or 0)
+        alerts = Gauge("bathotype_alerts", "Alerts that stand", registry=registry)
+        alerts.set(session.scalar(select(func.count()).where(Alert.cleared_at.is_(None))) or 0)
+    return generate_latest(registry)

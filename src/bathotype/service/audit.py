@@ -1,0 +1,107 @@
+"""Writing the audit trail: each event is chained to the one before by digest."""
+
+from __future__ import annotations
+
+import json
+from datetime import datetime
+from typing import Any
+
+from blake3 import blake3
+from sqlalchemy import select, text
+from sqlalchemy.orm import Session
+
+from bathotype.service.records import Alert, Event
+from bathotype.service.records.base import new_id, utcnow
+
+_CHAIN_LOCK = 7_246_002
+
+
+def record(
+    session: Session,
+    account_id: str,
+    actor: str,
+    action: str,
+    subject: str,
+    *,
+    source: str = "",
+    before: dict[str, Any] | None = None,
+    after: dict[str, Any] | None = None,
+) -> None:
+    """Append one event in the caller's transaction; it stands exactly when what it tells of does."""
+    session.flush()
+    # The chain has one end: whoever appends waits for the one before to commit.
+    session.execute(text("select pg_advisory_xact_lock(:n)"), {"n": _CHAIN_LOCK})
+    last = session.scalar(select(Event.digest).order_by(Event.id.desc()).limit(1)) or ""
+    event = Event(
+        account_id=account_id,
+        at=utcnow(),
+        actor=actor,
+        source=source,
+        action=action,
+        subject=subject,
+        before=before,
+        after=after,
+        digest="",
+    )
+    event.digest = link(last, event)
+    session.add(event)
+    session.flush()
+
+
+def link(previous: str, event: Event) -> str:
+    """The digest of an event, over the digest before it and all that the event says."""
+    body = {
+        "account": event.account_id,
+        "at": _moment(event.at),
+        "actor": event.actor,
+        "source": event.source,
+        "action": event.action,
+        "subject": event.subject,
+        "before": event.before,
+        "after": event.after,
+    }
+    text_form = json.dumps(body, sort_keys=True, separators=(",", ":"), default=str)
+    return "blake3:" + blake3(f"{previous}\n{text_form}".encode()).hexdigest()
+
+
+def _moment(at: datetime) -> str:
+    return f"{at.timestamp():.6f}"
+
+
+def broken_links(session: Session) -> list[int]:
+    """Ids of events whose digest does not follow from the one before: an empty list proves the chain whole."""
+    previous, broken = "", []
+    for event in session.scalars(select(Event).order_by(Event.id).execution_options(yield_per=1000)):
+        if link(previous, event) != event.digest:
+            broken.append(event.id)
+        previous = event.digest
+    return broken
+
+
+def raise_alert(session: Session, account_id: str, kind: str, subject: str, told: str) -> None:
+    """Raise an alert, or raise it again if it was cleared; one that stands is left alone."""
+    alert = session.scalar(
+        select(Alert)
+        .where(Alert.account_id == account_id, Alert.kind == kind, Alert.subject == subject)
+        .with_for_update()
+    )
+    if alert is None:
+        session.add(Alert(id=new_id("al"), account_id=account_id, kind=kind, subject=subject, text=told))
+    elif alert.cleared_at is not None:
+        alert.cleared_at, alert.raised_at, alert.text = None, utcnow(), told
+    else:
+        alert.text = told
+        return
+    record(session, account_id, "bathotype", "alert.raised", subject, after={"kind": kind, "text": told})
+
+
+def clear_alert(session: Session, account_id: str, kind: str, subject: str) -> None:
+    """Clear an alert if it stands."""
+    alert = session.scalar(
+        select(Alert).where(
+            Alert.account_id == account_id, Alert.kind == kind, Alert.subject == subject, Alert.cleared_at.is_(None)
+        )
+    )
+    if alert is not None:
+        alert.cleared_at = utcnow()
+        record(session, account_id, "bathotype", "alert.cleared", subject, after={"kind": kind})

@@ -1,0 +1,86 @@
+"""The connection to PostgreSQL: sessions, migrations, and advisory locks."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from alembic import command
+from alembic.config import Config
+from sqlalchemy import Connection, Engine, create_engine, text
+from sqlalchemy.orm import Session, sessionmaker
+
+from bathotype.core.errors import Unavailable
+
+_PREPARE_LOCK = 7_246_001
+
+
+class Database:
+    """One process's view of the database."""
+
+    def __init__(self, url: str, *, pool_size: int = 10) -> None:
+        self.url = url
+        self.engine: Engine = create_engine(
+            sqlalchemy_url(url), pool_size=pool_size, max_overflow=40, pool_pre_ping=True, pool_timeout=20
+        )
+        self.sessions: sessionmaker[Session] = sessionmaker(self.engine, expire_on_commit=False)
+
+    def prepare(self) -> None:
+        """Bring the schema up to date; of several processes that start together one does it, the others wait."""
+        from bathotype.service.operations.queue import prepare_queue
+
+        with self.engine.connect() as connection:
+            connection.execute(text("select pg_advisory_lock(:n)"), {"n": _PREPARE_LOCK})
+            connection.commit()
+            config = Config()
+            config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
+            config.attributes["connection"] = connection
+            command.upgrade(config, "head")
+            connection.commit()
+            prepare_queue(self.url, connection)
+            connection.execute(text("select pg_advisory_unlock(:n)"), {"n": _PREPARE_LOCK})
+            connection.commit()
+
+    @contextmanager
+    def held_connection(self) -> Iterator[Connection]:
+        """A connection of its own for advisory locks: they are given back when it, or the process, ends."""
+        connection = self.engine.connect().execution_options(isolation_level="AUTOCOMMIT")
+        try:
+            yield connection
+        finally:
+            connection.invalidate()  # ends the session at the server, and with it every lock
+            connection.close()
+
+    def close(self) -> None:
+        """Close all connections."""
+        self.engine.dispose()
+
+
+def sqlalchemy_url(url: str) -> str:
+    """A plain PostgreSQL address with the driver that we use."""
+    scheme, _, rest = url.partition("://")
+    if scheme not in ("postgresql", "postgres", "postgresql+psycopg"):
+        raise Unavailable("BATHOTYPE_DATABASE_URL is not the address of a PostgreSQL database.")
+    return f"postgresql+psycopg://{rest}"
+
+
+def plain_url(url: str) -> str:
+    """The same for libraries that take libpq's form."""
+    return f"postgresql://{url.partition('://')[2]}"
+
+
+def lock_number(name: str) -> int:
+    """A 63-bit number for an advisory lock with a name."""
+    return int.from_bytes(hashlib.blake2b(name.encode(), digest_size=8).digest(), "big") >> 1
+
+
+def try_lock(connection: Connection, name: str) -> bool:
+    """Take a session lock if it is free."""
+    return bool(connection.scalar(text("select pg_try_advisory_lock(:n)"), {"n": lock_number(name)}))
+
+
+def try_shared_lock(connection: Connection, name: str) -> bool:
+    """Take a shared session lock if nobody holds it alone."""
+    return bool(connection.scalar(text("select pg_try_advisory_lock_shared(:n)"), {"n": lock_number(name)}))

@@ -1,0 +1,189 @@
+"""Running one operation to its end, from wherever an earlier worker left it."""
+
+from __future__ import annotations
+
+import contextlib
+import threading
+import time
+from collections.abc import Iterator
+
+import structlog
+from sqlalchemy import select, update
+from sqlalchemy.exc import DBAPIError
+from sqlalchemy.exc import TimeoutError as PoolTimeout
+
+from bathotype.core.errors import BathotypeError, Unavailable
+from bathotype.service import audit
+from bathotype.service.database import Database, try_lock
+from bathotype.service.operations.work import Cancelled, LockLost, Work, WorkContext
+from bathotype.service.places import Reach
+from bathotype.service.records import NumberClaim, Operation, OperationStep
+from bathotype.service.records.base import utcnow
+from bathotype.service.settings import Settings
+
+log = structlog.get_logger()
+_STEP_ATTEMPTS = 3
+_BEAT_EVERY = 1.0
+
+
+class Runner:
+    """Takes operations in hand, one worker each at a time: a lock in the database sees to that."""
+
+    def __init__(self, database: Database, settings: Settings, reach: Reach, kinds: dict[str, type[Work]]) -> None:
+        self._database, self._settings, self._reach, self._kinds = database, settings, reach, kinds
+
+    def run(self, operation_id: str) -> None:
+        """Run an operation if nobody else does.  Leaves it as it is, to be taken up again, when the database goes."""
+        try:
+            with self._database.held_connection() as connection:
+                if not try_lock(connection, f"operation {operation_id}"):
+                    return
+                with self._database.sessions.begin() as session:
+                    operation = session.get(Operation, operation_id, with_for_update=True)
+                    if operation is None or operation.state not in ("queued", "running"):
+                        return
+                    operation.state, operation.attempts = "running", operation.attempts + 1
+                    operation.started_at = operation.started_at or utcnow()
+                    operation.beat_at = utcnow()
+                context = WorkContext(self._database, self._settings, self._reach, operation, connection)
+                with structlog.contextvars.bound_contextvars(operation_id=operation_id), self._beating(context):
+                    self._work(self._kinds[operation.kind](context), operation)
+        except (DBAPIError, PoolTimeout, LockLost) as error:
+            log.warning("operation let go: the database went away", operation_id=operation_id, error=str(error)[:200])
+
+    @contextlib.contextmanager
+    def _beating(self, context: WorkContext) -> Iterator[None]:
+        stop = threading.Event()
+
+        def beat() -> None:
+            while not stop.wait(_BEAT_EVERY):
+                with contextlib.suppress(Exception):  # the database may be away; the sweep waits for it too
+                    context.beat()
+
+        thread = threading.Thread(target=beat, daemon=True)
+        thread.start()
+        try:
+            yield
+        finally:
+            stop.set()
+            thread.join()
+
+    def _work(self, work: Work, operation: Operation) -> None:
+        context = work.context
+        ending = operation.ending
+        if ending is None:
+            if operation.attempts > 1:
+                context.log(f"Taken up again (attempt {operation.attempts}).")
+                self._rewind(work)
+            ending = self._steps(work)
+            with context.session() as session:
+                session.execute(update(Operation).where(Operation.id == context.id).values(ending=ending))
+        context.stopping = True
+        try:
+            work.clean_up(ending["outcome"])
+        except BathotypeError as error:
+            # What stays behind carries the operation's tag: the reconciler removes it later.
+            context.log(f"Not everything temporary could be removed yet: {error}", "warning")
+        context.drop_scratch()
+        self._end(work, ending)
+
+    def _rewind(self, work: Work) -> None:
+        """After a crash: steps whose scratch is gone or half-changed are done again."""
+        names = [step.name for step in work.steps]
+        with work.context.session() as session:
+            rows = self._rows(session, work.context.id)
+            next_one = next((r for r in rows if r.state not in ("done", "skipped")), None)
+            target = work.steps[next_one.position].restart_from if next_one else None
+            if target is not None:
+                for row in rows[names.index(target) :]:
+                    row.state, row.bytes_done, row.ended_at = "pending", 0, None
+
+    @staticmethod
+    def _rows(session: object, operation_id: str) -> list[OperationStep]:
+        query = select(OperationStep).where(OperationStep.operation_id == operation_id).order_by(OperationStep.position)
+        return list(session.scalars(query))  # type: ignore[attr-defined]
+
+    def _steps(self, work: Work) -> dict[str, object]:
+        """Run what is left; returns how it ended."""
+        context = work.context
+        with context.session() as session:
+            rows = self._rows(session, context.id)
+        for row, step in zip(rows, work.steps, strict=True):
+            if row.state in ("done", "skipped"):
+                continue
+            try:
+                context.check()
+                self._mark(context, row.position, state="running", started_at=utcnow(), bytes_done=0)
+                context.enter(row.position)
+                skipped = self._attempts(work, step.name)
+                self._mark(context, row.position, state="skipped" if skipped else "done", ended_at=utcnow())
+            except Cancelled:
+                self._mark(context, row.position, state="failed", ended_at=utcnow())
+                return {"outcome": "cancelled"}
+            except BathotypeError as error:
+                self._mark(context, row.position, state="failed", ended_at=utcnow())
+                context.log(f"{step.title}: {error}", "error")
+                return {
+                    "outcome": "failed",
+                    "error": {"code": error.code, "message": f"{step.title}: {error.message}", "advice": error.advice},
+                }
+            except (DBAPIError, PoolTimeout, LockLost):
+                raise
+            except Exception as error:
+                log.exception("operation step broke", operation_id=context.id, step=step.name)
+                self._mark(context, row.position, state="failed", ended_at=utcnow())
+                told = f"{step.title}: an internal error ({type(error).__name__})."
+                context.log(told, "error")
+                advice = "The service's log has more under this operation's id. Retry it; report it if it comes back."
+                return {"outcome": "failed", "error": {"code": "internal", "message": told, "advice": advice}}
+        try:
+            return {"outcome": "succeeded", "result": work.result()}
+        except BathotypeError as error:
+            context.log(error.message, "error")
+            return {
+                "outcome": "failed",
+                "error": {"code": error.code, "message": error.message, "advice": error.advice},
+            }
+
+    @staticmethod
+    def _attempts(work: Work, name: str) -> bool:
+        """Run a step; an unavailable site or store gives it a few more chances.  True where nothing was to do."""
+        for attempt in range(1, _STEP_ATTEMPTS + 1):
+            try:
+                return getattr(work, name)() is False
+            except Unavailable as error:
+                if attempt == _STEP_ATTEMPTS or error.code not in ("unavailable", "agent-silent"):
+                    raise
+                work.context.log(f"{error.message} The step is tried again.", "warning")
+                time.sleep(attempt)
+                work.context.check()
+        raise AssertionError("unreachable")
+
+    @staticmethod
+    def _mark(context: WorkContext, position: int, **values: object) -> None:
+        with context.session() as session:
+            session.execute(
+                update(OperationStep)
+                .where(OperationStep.operation_id == context.id, OperationStep.position == position)
+                .values(**values)
+            )
+
+    @staticmethod
+    def _end(work: Work, ending: dict[str, object]) -> None:
+        context = work.context
+        outcome = str(ending["outcome"])
+        with context.session() as session:
+            operation = session.get_one(Operation, context.id, with_for_update=True)
+            work.on_end(session, outcome)
+            operation.state, operation.ended_at = outcome, utcnow()
+            operation.result, operation.error = ending.get("result"), ending.get("error")  # type: ignore[assignment]
+            for claim in session.scalars(select(NumberClaim).where(NumberClaim.operation_id == context.id)):
+                session.delete(claim)
+            audit.record(
+                session,
+                context.account_id,
+                "bathotype",
+                f"operation.{outcome}",
+                operation.subject,
+                after={"operation": context.id, "kind": operation.kind, "error": operation.error},
+            )

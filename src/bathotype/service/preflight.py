@@ -1,0 +1,296 @@
+"""Preflight: every obstacle to a capture and every warning, all at once, each with why and what to do."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+from sqlalchemy import select
+
+from bathotype.core.disk.layout import Layout, read_layout, used_ranges
+from bathotype.core.errors import BathotypeError, NotFound, Refused
+from bathotype.core.generalize.profile import Profile
+from bathotype.core.guest.agent import AgentRefused, GuestAgent
+from bathotype.core.units import iec, plural
+from bathotype.service.places import Reach
+from bathotype.sites.protocol import Site, SiteMachine
+from bathotype.wire.machines import Remark
+
+_AGENT_SECONDS = 5.0
+_NEEDED_COMMANDS = {"guest-fsfreeze-freeze", "guest-fsfreeze-thaw", "guest-fsfreeze-status"}
+_ENCRYPTED = {"luks": "LUKS", "bitlocker": "BitLocker"}
+
+
+@dataclass
+class Preflight:
+    """What was found out about one machine."""
+
+    machine: SiteMachine
+    mode: str
+    remarks: list[Remark] = field(default_factory=list)
+    layout: Layout | None = None
+    used_bytes: int | None = None
+
+    @property
+    def capturable(self) -> bool:
+        """Whether nothing forbids the capture."""
+        return not any(r.outcome == "obstacle" for r in self.remarks)
+
+    def ok(self, check: str, why: str) -> None:
+        """Note something that is as it should be."""
+        self.remarks.append(Remark(check=check, outcome="ok", why=why))
+
+    def warn(self, check: str, why: str, advice: str = "") -> None:
+        """Note something to know."""
+        self.remarks.append(Remark(check=check, outcome="warning", why=why, advice=advice))
+
+    def forbid(self, check: str, why: str, advice: str) -> None:
+        """Note something that stands in the way."""
+        self.remarks.append(Remark(check=check, outcome="obstacle", why=why, advice=advice))
+
+    def refusal(self) -> Refused:
+        """The error that tells all obstacles."""
+        obstacles = [r for r in self.remarks if r.outcome == "obstacle"]
+        text = " ".join(f"{r.why}" for r in obstacles)
+        advice = " ".join(r.advice for r in obstacles if r.advice)
+        return Refused(f"{self.machine.name} cannot be captured: {text}", advice=advice, code="preflight")
+
+
+def find_machine(reach: Reach, account: str, name: str, region: str | None) -> SiteMachine:
+    """A machine by id or name; every region is searched unless one is given.  Raises `NotFound` or `Refused`."""
+    regions = [reach.check_region(region)] if region else reach.regions
+    found: list[SiteMachine] = []
+    for place in regions:
+        site = reach.site(place, account)
+        try:
+            match = site.machine(name) if name.startswith("m-") else site.machine_named(place, name)
+        except NotFound:
+            match = None
+        if match is not None and (region is None or match.region == region) and match.id not in {m.id for m in found}:
+            found.append(match)
+    if not found and region:
+        elsewhere = _elsewhere(reach, account, name, region)
+        if elsewhere:
+            raise NotFound(
+                f"{name} is in region {elsewhere}, not in {region}.",
+                advice=f"Give --region {elsewhere}, or leave it out.",
+            )
+    if not found:
+        raise NotFound(f"There is no machine {name!r}.", advice="`bathotype machines list` shows them all.")
+    if len(found) > 1:
+        places = ", ".join(f"{m.id} in {m.region}" for m in found)
+        raise Refused(f"Several machines are named {name!r}: {places}.", advice="Name the machine by its id.")
+    return found[0]
+
+
+def _elsewhere(reach: Reach, account: str, name: str, region: str) -> str | None:
+    try:
+        return find_machine(reach, account, name, None).region
+    except BathotypeError:
+        return None
+
+
+def inspect(
+    reach: Reach,
+    account: str,
+    machine: SiteMachine,
+    *,
+    mode: str,
+    profile: Profile | None,
+    tags: dict[str, str],
+    scratch_bytes: int,
+    number_taken: str | None = None,
+) -> Preflight:
+    """Look at everything that a capture depends on.  Changes nothing."""
+    result = Preflight(machine, mode)
+    site = reach.site(machine.region, account)
+    _power(result)
+    _disks(result, site, scratch_bytes, profile)
+    _agent(result, site)
+    _limits(result, site, {**reach.account_tags(account), **tags})
+    _store(result, reach)
+    if number_taken:
+        result.forbid("number", number_taken, "Give another --number, or --bump to take the next free one.")
+    if profile is not None and profile.runs_inside:
+        result.forbid(
+            "profile",
+            f"Profile {profile.name} has steps that run inside the machine.",
+            "Use a profile without run-inside steps, or --as-is.",
+        )
+    return result
+
+
+def _power(result: Preflight) -> None:
+    state, mode, name = result.machine.state, result.mode, result.machine.name
+    if mode == "live" and state != "running":
+        result.forbid(
+            "power", f"{name} is {state}; a live capture needs it running.", "Add --stopped, or start it first."
+        )
+    elif mode == "stopped" and state == "running":
+        result.forbid("power", f"{name} is running.", "Leave out --stopped: a live capture does not disturb it.")
+    elif mode == "as-is" and state == "running":
+        result.ok("power", "It is running; its disk is frozen for a moment while it is copied.")
+    else:
+        result.ok("power", f"It is {state}.")
+
+
+def _disks(result: Preflight, site: Site, scratch_bytes: int, profile: Profile | None) -> None:
+    machine = result.machine
+    boot = machine.boot_disk
+    if boot is None:
+        result.forbid(
+            "boot-disk", f"{machine.name} has no disk to boot from.", "Attach one, or capture another machine."
+        )
+        return
+    result.ok("boot-disk", f"{boot.name} ({iec(boot.size)}) is captured.")
+    others = [d for d in machine.disks if not d.boot]
+    if others:
+        names = ", ".join(f"{d.name} ({iec(d.size)})" for d in others)
+        result.warn("other-disks", f"Left out: {names}.", "What instances need from there must be on the boot disk.")
+    try:
+        with site.open_disk(boot.id) as disk:
+            result.layout = read_layout(disk)
+            _file_systems(result, result.layout)
+            if any(v.filesystem not in _ENCRYPTED for v in result.layout.volumes):
+                root = result.layout.root(disk)
+                result.used_bytes = used_ranges(disk, result.layout).total
+                _root(result, root is not None, profile)
+    except BathotypeError as error:
+        result.forbid(
+            "disk", f"The boot disk cannot be read: {error.message}", error.advice or "Check the disk at the site."
+        )
+        return
+    if result.used_bytes is not None and result.used_bytes > scratch_bytes:
+        result.forbid(
+            "scratch",
+            f"It has {iec(result.used_bytes)} in use; the service may use {iec(scratch_bytes)} of scratch space.",
+            "Raise BATHOTYPE_SCRATCH_BYTES on the workers, or free space in the machine.",
+        )
+
+
+def _file_systems(result: Preflight, layout: Layout) -> None:
+    schemes = {"gpt": "GPT", "mbr": "MBR", "none": "no partition table"}
+    kinds = ", ".join(f"{v.number}: {v.filesystem}" for v in layout.volumes)
+    result.ok("partitions", f"{schemes[layout.scheme]}; {kinds}.")
+    for note in layout.notes:
+        result.warn("partitions", f"The partition table is damaged but usable ({note}).", "Repair it on the machine.")
+    for volume in layout.volumes:
+        if volume.filesystem in _ENCRYPTED:
+            result.forbid(
+                "encryption",
+                f"Partition {volume.number} is encrypted ({_ENCRYPTED[volume.filesystem]}): its copies would all open with "
+                "one key, and nothing in it can be generalized or checked.",
+                "Move the system to a disk that is not encrypted inside the machine; encrypt at the site instead.",
+            )
+        elif not volume.understood and volume.filesystem != "fat":
+            result.warn(
+                "file-system",
+                f"Partition {volume.number} ({volume.filesystem}) is captured whole, also its free space.",
+            )
+
+
+def _root(result: Preflight, found: bool, profile: Profile | None) -> None:
+    if found:
+        result.ok("file-system", "The operating system is on an ext4 file system that can be generalized offline.")
+    elif result.mode == "as-is" or profile is None:
+        result.warn(
+            "file-system", "No file system with an operating system can be read: its contents are not recorded."
+        )
+    else:
+        result.forbid(
+            "file-system",
+            "The operating system is not on an ext4 file system, so it cannot be generalized offline.",
+            "Capture it with --as-is after preparing it with its system's own tool.",
+        )
+
+
+def _agent(result: Preflight, site: Site) -> None:
+    machine = result.machine
+    if machine.state != "running":
+        return
+    needed = result.mode in ("live", "as-is")
+    try:
+        with site.agent(machine.id, timeout=_AGENT_SECONDS) as agent:
+            missing = _NEEDED_COMMANDS - agent.commands()
+            if missing and needed:
+                result.forbid(
+                    "agent",
+                    f"The guest agent does not offer {', '.join(sorted(missing))}.",
+                    "Allow these commands in the agent's settings, or shut the machine down and use --stopped.",
+                )
+            elif agent.freeze_status() == "frozen":
+                result.forbid("agent", "The guest is frozen already, by somebody else.", "Thaw it first.")
+            else:
+                told = agent.os_info().get("pretty-name", "an unnamed system")
+                result.ok("agent", f"The guest agent answers ({told}) and can freeze.")
+            _updates(result, agent)
+    except BathotypeError as error:
+        if needed:
+            result.forbid(
+                "agent",
+                f"The guest agent does not answer: {error.message}",
+                "Start the agent in the machine, or shut the machine down and use --stopped.",
+            )
+        else:
+            result.warn("agent", "The guest agent does not answer.")
+
+
+def _updates(result: Preflight, agent: GuestAgent) -> None:
+    try:
+        done = agent.run(["/usr/bin/apt-get", "-s", "-q", "upgrade"], timeout=20)
+    except (AgentRefused, BathotypeError):
+        return  # a guest that cannot tell
+    waiting = [line.split()[1] for line in done.out.decode("utf-8", "replace").splitlines() if line.startswith("Inst ")]
+    if waiting:
+        some = ", ".join(waiting[:4]) + (", ..." if len(waiting) > 4 else "")
+        result.warn(
+            "updates", f"{plural(len(waiting), 'package update')} outstanding ({some}).", "Update the machine first."
+        )
+    elif done.exit_code == 0:
+        result.ok("updates", "No package update is outstanding.")
+
+
+def _limits(result: Preflight, site: Site, tags: dict[str, str]) -> None:
+    limits = site.limits()
+    boot = result.machine.boot_disk
+    if boot is not None and boot.size > limits.largest_disk:
+        result.forbid(
+            "size",
+            f"The disk has {iec(boot.size)}; the site takes {iec(limits.largest_disk)} at most.",
+            "Shrink the disk.",
+        )
+    used, most = limits.quotas.get("snapshots", (0, 1))
+    if used >= most:
+        result.forbid(
+            "quota", f"{used} of {most} snapshots are in use at the site.", "Delete snapshots or ask for more."
+        )
+    else:
+        result.ok("quota", f"{used} of {most} snapshots are in use at the site.")
+    missing = [tag for tag in limits.demanded_tags if not tags.get(tag)]
+    if missing:
+        result.forbid(
+            "tags",
+            f"The account's rules demand the tags {', '.join(missing)} on all that is created.",
+            " ".join(f"Add --tag {tag}=VALUE." for tag in missing),
+        )
+    elif limits.demanded_tags:
+        result.ok("tags", f"The demanded tags ({', '.join(limits.demanded_tags)}) are given.")
+
+
+def _store(result: Preflight, reach: Reach) -> None:
+    region = result.machine.region
+    try:
+        reach.store(region)
+        result.ok("region", f"Machine and store are in {region}.")
+    except BathotypeError as error:
+        result.forbid("region", error.message, error.advice or "Check the region's store.")
+
+
+def number_problem(session: object, line_id: str, reference: str, number: str) -> str | None:
+    """Why a number cannot be used, None where it can."""
+    from bathotype.service.records import NumberClaim, Version
+
+    version = session.scalar(select(Version).where(Version.line_id == line_id, Version.number == number))  # type: ignore[attr-defined]
+    if version is not None:
+        return f"{reference} exists already ({version.state}); a version never changes."
+    claim = session.get(NumberClaim, (line_id, number))  # type: ignore[attr-defined]
+    return f"{reference} is being captured by operation {claim.operation_id}." if claim is not None else None

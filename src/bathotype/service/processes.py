@@ -1,0 +1,30 @@
+"""The processes: serve the API, work on operations."""
+
+from __future__ import annotations
+
+import uvicorn
+
+from bathotype.service.app import create_app
+from bathotype.service.logs import configure
+from bathotype.service.operations.queue import Worker
+from bathotype.service.operations.runner import Runner
+from bathotype.service.reconcile import Reconciler
+from bathotype.service.state import Service
+from bathotype.service.work import KINDS
+
+
+def serve(host: str, port: int) -> None:
+    """The API, until stopped."""
+    service = Service.from_environment()
+    configure(service.settings.log_level)
+    uvicorn.run(create_app(service), host=host, port=port, log_level="warning", timeout_graceful_shutdown=2)
+
+
+def work(concurrency: int) -> None:
+    """Operations and the reconciler, until stopped."""
+    service = Service.from_environment()
+    configure(service.settings.log_level)
+    runner = Runner(service.database, service.settings, service.reach, KINDS)
+    reconciler = Reconciler(service.database, service.reach, service.settings)
+    periodic = [(float(service.settings.reconcile_seconds), reconciler.run)]
+    Worker(service.database, service.queue, runner, periodic).serve(concurrency=concurrency)

@@ -1,0 +1,66 @@
+"""The base of all records, accounts and their tokens."""
+
+from __future__ import annotations
+
+import secrets
+import time
+from datetime import UTC, datetime
+from typing import Any
+
+from sqlalchemy import BigInteger, DateTime, ForeignKey, MetaData, String
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
+
+
+class Base(DeclarativeBase):
+    """All tables; constraints are named by rule, so that migrations can name them too."""
+
+    metadata = MetaData(
+        naming_convention={
+            "ix": "ix_%(column_0_label)s",
+            "uq": "uq_%(table_name)s_%(column_0_name)s",
+            "ck": "ck_%(table_name)s_%(constraint_name)s",
+            "fk": "fk_%(table_name)s_%(column_0_name)s",
+            "pk": "pk_%(table_name)s",
+        }
+    )
+    type_annotation_map = {
+        datetime: DateTime(timezone=True),
+        dict[str, Any]: JSONB,
+        dict[str, str]: JSONB,
+        list[Any]: JSONB,
+        int: BigInteger,
+    }
+
+
+def utcnow() -> datetime:
+    """The present, in UTC."""
+    return datetime.now(UTC)
+
+
+def new_id(prefix: str) -> str:
+    """An id that sorts by time of making: ``op-0001a2b3c4d5-6e7f8091``."""
+    return f"{prefix}-{time.time_ns() // 1_000_000:012x}-{secrets.token_hex(4)}"
+
+
+class Account(Base):
+    """Who owns lines and launches instances."""
+
+    __tablename__ = "accounts"
+
+    id: Mapped[str] = mapped_column(String(40), primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    created_at: Mapped[datetime] = mapped_column(default=utcnow)
+
+
+class ApiToken(Base):
+    """A token, kept as its digest."""
+
+    __tablename__ = "api_tokens"
+
+    id: Mapped[str] = mapped_column(String(40), primary_key=True)
+    account_id: Mapped[str] = mapped_column(ForeignKey("accounts.id"))
+    name: Mapped[str]
+    digest: Mapped[str] = mapped_column(unique=True)
+    expires_at: Mapped[datetime | None]
+    created_at: Mapped[datetime] = mapped_column(default=utcnow)

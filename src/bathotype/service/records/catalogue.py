@@ -1,0 +1,165 @@
+"""The catalogue: lines, versions, what they hold, where their bytes are."""
+
+from __future__ import annotations
+
+from datetime import date, datetime
+from typing import Any
+
+from sqlalchemy import ForeignKey, Identity, Index, String, UniqueConstraint
+from sqlalchemy.orm import Mapped, mapped_column, relationship
+
+from bathotype.service.records.base import Base, utcnow
+
+
+class Line(Base):
+    """A named, owned sequence of versions."""
+
+    __tablename__ = "lines"
+    __table_args__ = (UniqueConstraint("account_id", "name"),)
+
+    id: Mapped[str] = mapped_column(String(40), primary_key=True)
+    account_id: Mapped[str] = mapped_column(ForeignKey("accounts.id"))
+    name: Mapped[str]
+    about: Mapped[str] = mapped_column(default="")
+    created_at: Mapped[datetime] = mapped_column(default=utcnow)
+
+
+class NumberClaim(Base):
+    """A number that a capture in progress will use: of two captures for one number the database picks one."""
+
+    __tablename__ = "number_claims"
+
+    line_id: Mapped[str] = mapped_column(ForeignKey("lines.id"), primary_key=True)
+    number: Mapped[str] = mapped_column(primary_key=True)
+    operation_id: Mapped[str] = mapped_column(ForeignKey("operations.id"), index=True)
+
+
+class Version(Base):
+    """One version.  ``sort_key`` orders numbers as Semantic Versioning does; ``digest``, number and sizes never change."""
+
+    __tablename__ = "versions"
+    __table_args__ = (
+        UniqueConstraint("line_id", "number"),
+        Index("ix_versions_line_id_state_sort_key", "line_id", "state", "sort_key"),
+    )
+
+    id: Mapped[str] = mapped_column(String(40), primary_key=True)
+    line_id: Mapped[str] = mapped_column(ForeignKey("lines.id"))
+    number: Mapped[str]
+    sort_key: Mapped[str] = mapped_column(String(collation="C"))
+    state: Mapped[str] = mapped_column(default="staged")
+    pin_only: Mapped[bool] = mapped_column(default=False)
+    notes: Mapped[str] = mapped_column(default="")
+    content_digest: Mapped[str]
+    virtual_bytes: Mapped[int]
+    used_bytes: Mapped[int]
+    stored_bytes: Mapped[int]
+    new_bytes: Mapped[int]
+    mode: Mapped[str]
+    source: Mapped[dict[str, Any]]
+    parent_id: Mapped[str | None] = mapped_column(ForeignKey("versions.id"), index=True)
+    profile: Mapped[dict[str, Any] | None]
+    steps: Mapped[list[Any]]
+    contents: Mapped[dict[str, Any]]
+    operation_id: Mapped[str] = mapped_column(ForeignKey("operations.id"), unique=True)
+    sunset_on: Mapped[date | None]
+    retire_on: Mapped[date | None]
+    created_at: Mapped[datetime] = mapped_column(default=utcnow)
+    released_at: Mapped[datetime | None]
+    retired_at: Mapped[datetime | None]
+    purged_at: Mapped[datetime | None]
+
+    line: Mapped[Line] = relationship(lazy="joined", innerjoin=True)
+
+
+class VersionPackage(Base):
+    """One package in one version: package → versions is an index look-up."""
+
+    __tablename__ = "version_packages"
+    __table_args__ = (Index("ix_version_packages_name", "name"),)
+
+    version_id: Mapped[str] = mapped_column(ForeignKey("versions.id", ondelete="CASCADE"), primary_key=True)
+    name: Mapped[str] = mapped_column(primary_key=True)
+    architecture: Mapped[str] = mapped_column(primary_key=True)
+    version: Mapped[str] = mapped_column(primary_key=True)
+    manager: Mapped[str]
+
+
+class Finding(Base):
+    """One finding of a version's residue scan, and who accepted it why."""
+
+    __tablename__ = "findings"
+
+    version_id: Mapped[str] = mapped_column(ForeignKey("versions.id", ondelete="CASCADE"), primary_key=True)
+    name: Mapped[str] = mapped_column(primary_key=True)
+    position: Mapped[int]
+    rule: Mapped[str]
+    severity: Mapped[str]
+    path: Mapped[str]
+    line: Mapped[int]
+    excerpt: Mapped[str]
+    advice: Mapped[str]
+    accepted_by: Mapped[str | None]
+    accepted_reason: Mapped[str | None]
+    accepted_at: Mapped[datetime | None]
+
+
+class Replica(Base):
+    """A version's chunks in a region; its manifest lies in the region's store under the version's id."""
+
+    __tablename__ = "replicas"
+
+    version_id: Mapped[str] = mapped_column(ForeignKey("versions.id"), primary_key=True)
+    region: Mapped[str] = mapped_column(primary_key=True)
+    state: Mapped[str] = mapped_column(default="ready")  # ready | damaged | removed
+    verified_at: Mapped[datetime | None]
+
+
+class BaseDisk(Base):
+    """A launch-ready disk of a version at a region's site."""
+
+    __tablename__ = "base_disks"
+
+    id: Mapped[str] = mapped_column(String(40), primary_key=True)
+    version_id: Mapped[str] = mapped_column(ForeignKey("versions.id"), index=True)
+    account_id: Mapped[str] = mapped_column(ForeignKey("accounts.id"))
+    region: Mapped[str]
+    site_disk: Mapped[str | None] = mapped_column(index=True)
+    state: Mapped[str]  # building | ready | removed
+    created_at: Mapped[datetime] = mapped_column(default=utcnow)
+
+
+class Mark(Base):
+    """A movable name on a line."""
+
+    __tablename__ = "marks"
+
+    line_id: Mapped[str] = mapped_column(ForeignKey("lines.id"), primary_key=True)
+    name: Mapped[str] = mapped_column(primary_key=True)
+    version_id: Mapped[str] = mapped_column(ForeignKey("versions.id"), index=True)
+
+
+class MarkMove(Base):
+    """One move of a mark."""
+
+    __tablename__ = "mark_moves"
+    __table_args__ = (Index("ix_mark_moves_line_id_name", "line_id", "name"),)
+
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    line_id: Mapped[str] = mapped_column(ForeignKey("lines.id"))
+    name: Mapped[str]
+    number: Mapped[str]
+    moved_by: Mapped[str]
+    moved_at: Mapped[datetime] = mapped_column(default=utcnow)
+
+
+class Hold(Base):
+    """A named reason that forbids purging a version."""
+
+    __tablename__ = "holds"
+
+    version_id: Mapped[str] = mapped_column(ForeignKey("versions.id"), primary_key=True)
+    name: Mapped[str] = mapped_column(primary_key=True)
+    reason: Mapped[str]
+    placed_by: Mapped[str]
+    placed_at: Mapped[datetime] = mapped_column(default=utcnow)

@@ -1,0 +1,69 @@
+"""Instances, identities and saved first-boot settings."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import ForeignKey, Index, String
+from sqlalchemy.orm import Mapped, mapped_column
+
+from bathotype.service.records.base import Base, utcnow
+
+#: States in which an instance counts as running: it stands in the way of a purge.
+PRESENT = ("pending", "starting", "running", "stopped", "lost")
+
+
+class Instance(Base):
+    """A machine that stems from a version; ``site_machine`` is the site's id once it exists."""
+
+    __tablename__ = "instances"
+    __table_args__ = (
+        Index("ix_instances_version_id_state", "version_id", "state"),
+        Index("ix_instances_account_id_id", "account_id", "id"),
+    )
+
+    id: Mapped[str] = mapped_column(String(40), primary_key=True)
+    account_id: Mapped[str] = mapped_column(ForeignKey("accounts.id"))
+    version_id: Mapped[str] = mapped_column(ForeignKey("versions.id"))
+    operation_id: Mapped[str | None] = mapped_column(ForeignKey("operations.id"), index=True)
+    name: Mapped[str]
+    region: Mapped[str]
+    zone: Mapped[str] = mapped_column(default="")
+    size: Mapped[str] = mapped_column(default="small")
+    state: Mapped[str] = mapped_column(default="pending")
+    origin: Mapped[str] = mapped_column(default="launched")
+    site_machine: Mapped[str | None] = mapped_column(index=True)
+    address: Mapped[str | None]
+    host_name: Mapped[str] = mapped_column(default="")
+    first_boot: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    identity: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    reason: Mapped[str | None]
+    launched_at: Mapped[datetime] = mapped_column(default=utcnow)
+    seen_at: Mapped[datetime | None]
+    ended_at: Mapped[datetime | None]
+
+
+class Identity(Base):
+    """What a machine's agent reported as its identity: one value of one kind, held by one machine."""
+
+    __tablename__ = "identities"
+    __table_args__ = (Index("ix_identities_kind_value", "kind", "value"),)
+
+    site_machine: Mapped[str] = mapped_column(primary_key=True)
+    kind: Mapped[str] = mapped_column(primary_key=True)
+    value: Mapped[str] = mapped_column(primary_key=True)
+    account_id: Mapped[str] = mapped_column(ForeignKey("accounts.id"))
+    machine_name: Mapped[str]
+    region: Mapped[str]
+    seen_at: Mapped[datetime] = mapped_column(default=utcnow)
+
+
+class FirstBootSet(Base):
+    """First-boot settings saved under a name."""
+
+    __tablename__ = "first_boot_sets"
+
+    account_id: Mapped[str] = mapped_column(ForeignKey("accounts.id"), primary_key=True)
+    name: Mapped[str] = mapped_column(primary_key=True)
+    settings: Mapped[dict[str, Any]]

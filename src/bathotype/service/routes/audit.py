@@ -1,0 +1,100 @@
+"""Events, alerts and saved first-boot settings."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import APIRouter, Query
+from sqlalchemy import select
+
+from bathotype.core.errors import NotFound
+from bathotype.core.firstboot.settings import FirstBoot
+from bathotype.core.lifecycle.references import check_name
+from bathotype.service import audit
+from bathotype.service.records import Alert, Event, FirstBootSet
+from bathotype.service.routes.common import PROBLEMS, Caller, Cursor, Limit, ServiceOf, decode_cursor, encode_cursor
+from bathotype.wire import fleet as wire
+from bathotype.wire.common import Answer, Page
+
+router = APIRouter(responses=PROBLEMS)
+
+
+class ChainCheck(Answer):
+    """Whether the audit trail is whole."""
+
+    whole: bool
+    broken_at: list[int]
+
+
+@router.get("/events", tags=["events"])
+def list_events(
+    caller: Caller,
+    service: ServiceOf,
+    subject: str | None = None,
+    action: Annotated[str | None, Query(description="An action, or its first part, such as 'version'.")] = None,
+    limit: Limit = 100,
+    cursor: Cursor = None,
+) -> Page[wire.Event]:
+    """The audit trail, newest first."""
+    with service.database.sessions() as session:
+        query = select(Event).where(Event.account_id == caller.account_id).order_by(Event.id.desc())
+        if subject:
+            query = query.where(Event.subject == subject)
+        if action:
+            query = query.where((Event.action == action) | Event.action.startswith(f"{action}.", autoescape=True))
+        if cursor:
+            query = query.where(Event.id < int(decode_cursor(cursor)))
+        rows = list(session.scalars(query.limit(limit + 1)))
+        following = encode_cursor(rows[limit - 1].id) if len(rows) > limit else None
+        return Page[wire.Event](
+            items=[wire.Event.model_validate(r, from_attributes=True) for r in rows[:limit]], next=following
+        )
+
+
+@router.get("/events/chain", tags=["events"])
+def check_chain(caller: Caller, service: ServiceOf) -> ChainCheck:
+    """Check that each event follows from the one before."""
+    with service.database.sessions() as session:
+        broken = audit.broken_links(session)
+        return ChainCheck(whole=not broken, broken_at=broken[:100])
+
+
+@router.get("/alerts", tags=["events"])
+def list_alerts(caller: Caller, service: ServiceOf, cleared: bool = False) -> list[wire.Alert]:
+    """What somebody should look at."""
+    with service.database.sessions() as session:
+        query = select(Alert).where(Alert.account_id == caller.account_id).order_by(Alert.raised_at.desc())
+        if not cleared:
+            query = query.where(Alert.cleared_at.is_(None))
+        return [wire.Alert.model_validate(row, from_attributes=True) for row in session.scalars(query.limit(500))]
+
+
+@router.get("/first-boot", tags=["first boot"])
+def list_first_boot(caller: Caller, service: ServiceOf) -> list[wire.SavedFirstBoot]:
+    """Saved first-boot settings."""
+    with service.database.sessions() as session:
+        rows = session.scalars(
+            select(FirstBootSet).where(FirstBootSet.account_id == caller.account_id).order_by(FirstBootSet.name)
+        )
+        return [wire.SavedFirstBoot(name=r.name, settings=FirstBoot.model_validate(r.settings)) for r in rows]
+
+
+@router.put("/first-boot/{name}", tags=["first boot"])
+def save_first_boot(name: str, body: FirstBoot, caller: Caller, service: ServiceOf) -> wire.SavedFirstBoot:
+    """Save first-boot settings under a name, replacing earlier ones."""
+    check_name(name, "set of first-boot settings")
+    with service.database.sessions.begin() as session:
+        session.merge(FirstBootSet(account_id=caller.account_id, name=name, settings=body.model_dump(mode="json")))
+        audit.record(session, caller.account_id, caller.actor, "first-boot.saved", name)
+    return wire.SavedFirstBoot(name=name, settings=body)
+
+
+@router.delete("/first-boot/{name}", status_code=204, tags=["first boot"])
+def drop_first_boot(name: str, caller: Caller, service: ServiceOf) -> None:
+    """Remove saved settings."""
+    with service.database.sessions.begin() as session:
+        row = session.get(FirstBootSet, (caller.account_id, name))
+        if row is None:
+            raise NotFound(f"There are no saved first-boot settings {name!r}.")
+        session.delete(row)
+        audit.record(session, caller.account_id, caller.actor, "first-boot.removed", name)

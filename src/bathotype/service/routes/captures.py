@@ -1,0 +1,118 @@
+"""Captures and what they would do."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from bathotype.core.errors import Invalid, Refused
+from bathotype.core.generalize.profile import builtin_names, builtin_profile
+from bathotype.core.lifecycle.numbers import bump, parse_number
+from bathotype.service import audit
+from bathotype.service.auth import Principal
+from bathotype.service.catalogue import find_line
+from bathotype.service.preflight import find_machine, inspect, number_problem
+from bathotype.service.records import Line, NumberClaim, Version
+from bathotype.service.records.base import new_id
+from bathotype.service.routes.common import PROBLEMS, Caller, Key, ServiceOf, once, queued
+from bathotype.service.routes.operations import operation_answers
+from bathotype.service.state import Service, start_operation
+from bathotype.service.work.capture import Capture, CapturePlanning, profile_for
+from bathotype.wire.operations import Operation
+from bathotype.wire.versions import CapturePlanRequest, CaptureRequest
+
+router = APIRouter(tags=["captures"], responses=PROBLEMS)
+
+
+@router.post("/captures", status_code=202)
+def capture(body: CaptureRequest, caller: Caller, service: ServiceOf, key: Key = None) -> Operation:
+    """Capture a machine's boot disk into a new, staged version.  Every obstacle is told at once, before anything starts."""
+    _check(service, caller, body)
+    machine = find_machine(service.reach, caller.account, body.machine, body.region)
+
+    def make(session: Session) -> Operation:
+        line = find_line(session, caller, body.line, lock=True)
+        number = _claimable(session, line, body)
+        operation_id = new_id("op")
+        params = {
+            **body.model_dump(mode="json"),
+            "machine_id": machine.id,
+            "region": machine.region,
+            "line_id": line.id,
+            "number": number,
+            "version_id": new_id("ve"),
+        }
+        reference = f"{line.name}@{number}"
+        row = start_operation(session, caller, Capture, reference, params, operation_id=operation_id)
+        session.add(NumberClaim(line_id=line.id, number=number, operation_id=row.id))
+        audit.record(
+            session,
+            caller.account_id,
+            caller.actor,
+            "capture.requested",
+            reference,
+            after={"machine": machine.name, "mode": body.mode, "operation": row.id},
+        )
+        return operation_answers(session, [row])[0]
+
+    return Operation.model_validate(queued(service, once(service, caller, key, body, make)))
+
+
+def _check(service: Service, caller: Principal, body: CaptureRequest) -> None:
+    if body.number and body.bump:
+        raise Invalid("Both a number and a part to bump are given.", advice="Give one of them.")
+    profile = None if body.mode == "as-is" else profile_for(body.profile)
+    machine = find_machine(service.reach, caller.account, body.machine, body.region)
+    taken = None
+    with service.database.sessions() as session:
+        line = find_line(session, caller, body.line)
+        if body.number:
+            taken = number_problem(session, line.id, f"{line.name}@{body.number}", str(parse_number(body.number)))
+    found = inspect(
+        service.reach,
+        caller.account,
+        machine,
+        mode=body.mode,
+        profile=profile,
+        tags=body.tags,
+        scratch_bytes=service.settings.scratch_bytes,
+        number_taken=taken,
+    )
+    if not found.capturable:
+        raise found.refusal()
+
+
+def _claimable(session: Session, line: Line, body: CaptureRequest) -> str:
+    """The number for this capture; the line is locked, and the claim's key makes the database the judge."""
+    if body.number:
+        number = str(parse_number(body.number))
+        problem = number_problem(session, line.id, f"{line.name}@{number}", number)
+        if problem:
+            raise Refused(problem, advice="Give another number, or --bump.", code="number-taken")
+        return number
+    taken = [
+        *session.scalars(select(Version.number).where(Version.line_id == line.id)),
+        *session.scalars(select(NumberClaim.number).where(NumberClaim.line_id == line.id)),
+    ]
+    return bump(taken, body.bump or "patch")
+
+
+@router.post("/capture-plans", status_code=202)
+def plan_capture(body: CapturePlanRequest, caller: Caller, service: ServiceOf, key: Key = None) -> Operation:
+    """Work out what a profile would remove or change on a copy of the machine's disk, touching nothing."""
+    profile_for(body.profile)
+    machine = find_machine(service.reach, caller.account, body.machine, body.region)
+
+    def make(session: Session) -> Operation:
+        params = {**body.model_dump(mode="json"), "machine_id": machine.id, "region": machine.region}
+        row = start_operation(session, caller, CapturePlanning, machine.name, params)
+        return operation_answers(session, [row])[0]
+
+    return Operation.model_validate(queued(service, once(service, caller, key, body, make)))
+
+
+@router.get("/profiles")
+def list_profiles(caller: Caller) -> list[dict[str, object]]:
+    """The built-in generalization profiles, with their steps."""
+    return [builtin_profile(name).model_dump(mode="json") for name in builtin_names()]

@@ -1,0 +1,112 @@
+"""What all routes share: the caller, the service, pages, and answers to repeated requests."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import json
+from collections.abc import Callable
+from typing import Annotated, Any
+
+from fastapi import Depends, Header, Query, Request
+from fastapi.security import HTTPBearer
+from pydantic import BaseModel
+from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.orm import Session
+
+from bathotype.core.errors import Invalid, Refused
+from bathotype.service.auth import Principal, principal_of
+from bathotype.service.records import IdempotentAnswer, Operation
+from bathotype.service.state import Service
+from bathotype.wire.common import Problem
+
+_bearer = HTTPBearer(auto_error=False, description="An account's API token.")
+
+#: For every route: what it may answer besides success.
+PROBLEMS: dict[int | str, dict[str, Any]] = {
+    code: {"model": Problem, "content": {"application/problem+json": {}}, "description": text}
+    for code, text in (
+        (401, "Not signed in"),
+        (404, "Not found"),
+        (409, "Refused by a rule or state"),
+        (422, "Not valid"),
+    )
+}
+
+
+def get_service(request: Request) -> Service:
+    """The service of this process."""
+    return request.app.state.service  # type: ignore[no-any-return]
+
+
+ServiceOf = Annotated[Service, Depends(get_service)]
+
+
+def get_principal(service: ServiceOf, request: Request, _: Annotated[Any, Depends(_bearer)] = None) -> Principal:
+    """The caller.  Raises `NotSignedIn`."""
+    with service.database.sessions() as session:
+        return principal_of(session, request.headers.get("Authorization", ""))
+
+
+Caller = Annotated[Principal, Depends(get_principal)]
+Key = Annotated[
+    str | None, Header(alias="Idempotency-Key", max_length=200, description="Repeat with the same key: same answer.")
+]
+Limit = Annotated[int, Query(ge=1, le=500, description="How many a page.")]
+Cursor = Annotated[str | None, Query(description="`next` of the page before.")]
+
+
+def encode_cursor(value: Any) -> str:
+    """An opaque cursor."""
+    return base64.urlsafe_b64encode(json.dumps(value).encode()).decode()
+
+
+def decode_cursor(text: str | None) -> Any:
+    """What `encode_cursor` was given.  Raises `Invalid`."""
+    if text is None:
+        return None
+    try:
+        return json.loads(base64.urlsafe_b64decode(text.encode()))
+    except (ValueError, UnicodeEncodeError) as error:
+        raise Invalid("The cursor is not one of ours.", advice="Take `next` of the page before as it is.") from error
+
+
+def once(
+    service: Service, principal: Principal, key: str | None, request: BaseModel, make: Callable[[Session], BaseModel]
+) -> dict[str, Any]:
+    """Run a creating request, once for each idempotency key; a repeated one gets the first answer.
+
+    The key is recorded in the transaction that creates: of two at once the second waits for the first.
+    """
+    print_ = hashlib.sha256(f"{type(request).__name__}{request.model_dump_json()}".encode()).hexdigest()
+    with service.database.sessions.begin() as session:
+        if key:
+            fresh = session.execute(
+                insert(IdempotentAnswer)
+                .values(account_id=principal.account_id, key=key, fingerprint=print_, status=0)
+                .on_conflict_do_nothing()
+                .returning(IdempotentAnswer.key)
+            ).scalar()
+            if fresh is None:
+                known = session.get_one(IdempotentAnswer, (principal.account_id, key))
+                if known.fingerprint != print_:
+                    raise Refused(
+                        "This Idempotency-Key was used for another request.",
+                        advice="Take a new key.",
+                        code="key-reused",
+                    )
+                return dict(known.body or {})
+        body = make(session).model_dump(mode="json")
+        if key:
+            row = session.get_one(IdempotentAnswer, (principal.account_id, key))
+            row.status, row.body = 200, body
+    return body
+
+
+def queued(service: Service, answer: dict[str, Any]) -> dict[str, Any]:
+    """Queue the operation that an answer tells of, once its record stands."""
+    with service.database.sessions() as session:
+        state = session.get_one(Operation, answer["id"]).state
+    if state == "queued":
+        service.queue.put(answer["id"])
+    return answer

@@ -1,0 +1,164 @@
+"""Launching."""
+
+from __future__ import annotations
+
+from fastapi import APIRouter
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from bathotype.core.errors import Invalid, NotFound, Refused
+from bathotype.core.firstboot.settings import FirstBoot, numbered
+from bathotype.core.lifecycle.references import parse_reference
+from bathotype.core.lifecycle.states import VersionState, may_launch
+from bathotype.core.units import plural
+from bathotype.service import audit
+from bathotype.service.auth import Principal
+from bathotype.service.catalogue import find_version, reference_of, require_replica
+from bathotype.service.records import BaseDisk, FirstBootSet, Instance, Version
+from bathotype.service.records.base import new_id
+from bathotype.service.records.fleet import PRESENT
+from bathotype.service.routes.common import PROBLEMS, Caller, Key, ServiceOf, once, queued
+from bathotype.service.routes.operations import operation_answers
+from bathotype.service.state import Service, start_operation
+from bathotype.service.work.launch import Launch
+from bathotype.sites.protocol import SiteLimits
+from bathotype.wire.fleet import LaunchPlan, LaunchRequest
+from bathotype.wire.operations import Operation
+
+router = APIRouter(tags=["launches"], responses=PROBLEMS)
+
+
+@router.post("/launch-plans")
+def plan_launch(body: LaunchRequest, caller: Caller, service: ServiceOf) -> LaunchPlan:
+    """What a launch would do, with every blocker and warning."""
+    with service.database.sessions() as session:
+        return _judge(session, service, caller, body, find_version(session, caller, body.reference))
+
+
+@router.post("/launches", status_code=202)
+def launch(body: LaunchRequest, caller: Caller, service: ServiceOf, key: Key = None) -> Operation:
+    """Launch instances.  Against a retirement at the same moment the database decides: one of the two comes first."""
+
+    def make(session: Session) -> Operation:
+        version = find_version(session, caller, body.reference, lock="share")
+        plan = _judge(session, service, caller, body, version)
+        if plan.blockers:
+            raise Refused(" ".join(plan.blockers), code="launch-refused")
+        settings = _first_boot(session, caller, body)
+        params = {
+            "version_id": version.id,
+            "reference": reference_of(version),
+            "region": body.region,
+            "wait_seconds": body.wait_seconds,
+            "tags": body.tags,
+            "warnings": plan.warnings,
+        }
+        row = start_operation(session, caller, Launch, reference_of(version), params)
+        for number, name in enumerate(plan.names, 1):
+            host = numbered(settings.host_name, number, many=body.count > 1) if settings.host_name else name
+            session.add(
+                Instance(
+                    id=new_id("in"),
+                    account_id=caller.account_id,
+                    version_id=version.id,
+                    operation_id=row.id,
+                    name=name,
+                    region=body.region,
+                    zone=body.zone or "",
+                    size=body.size,
+                    host_name=host,
+                    first_boot=settings.model_dump(mode="json"),
+                )
+            )
+        audit.record(
+            session,
+            caller.account_id,
+            caller.actor,
+            "launch.requested",
+            reference_of(version),
+            after={"operation": row.id, "region": body.region, "names": plan.names},
+        )
+        return operation_answers(session, [row])[0]
+
+    return Operation.model_validate(queued(service, once(service, caller, key, body, make)))
+
+
+def _first_boot(session: Session, caller: Principal, body: LaunchRequest) -> FirstBoot:
+    if body.first_boot is None:
+        return FirstBoot()
+    if isinstance(body.first_boot, FirstBoot):
+        return body.first_boot
+    row = session.get(FirstBootSet, (caller.account_id, body.first_boot))
+    if row is None:
+        raise NotFound(
+            f"There are no saved first-boot settings {body.first_boot!r}.",
+            advice="`bathotype first-boot list` shows them.",
+        )
+    return FirstBoot.model_validate(row.settings)
+
+
+def _judge(session: Session, service: Service, caller: Principal, body: LaunchRequest, version: Version) -> LaunchPlan:
+    """Everything that forbids or accompanies a launch."""
+    service.reach.check_region(body.region)
+    pattern = body.name or version.line.name
+    names = [numbered(pattern, n, many=body.count > 1) for n in range(1, body.count + 1)]
+    if len(set(names)) != len(names):
+        raise Invalid(f"The name pattern {pattern!r} gives the same name twice.", advice="Put {n} into it.")
+    verdict = may_launch(
+        reference_of(version),
+        VersionState(version.state),
+        exact=parse_reference(body.reference).exact,
+        pin_only=version.pin_only,
+        as_is=version.mode == "as-is",
+        sunset_on=version.sunset_on,
+        retire_on=version.retire_on,
+    )
+    blockers, warnings = list(verdict.reasons), list(verdict.warnings)
+    try:
+        require_replica(session, version, body.region)
+    except Refused as error:
+        blockers.append(str(error))
+    taken = session.scalars(
+        select(Instance.name).where(
+            Instance.account_id == caller.account_id,
+            Instance.region == body.region,
+            Instance.name.in_(names),
+            Instance.state.in_(PRESENT),
+        )
+    )
+    if clash := sorted(taken):
+        blockers.append(f"The names {', '.join(clash[:5])} are in use in {body.region}. Give another --name pattern.")
+    site = service.reach.site(body.region, caller.account)
+    blockers += _site_rules(site.limits(), body, {**service.reach.account_tags(caller.account), **body.tags})
+    _first_boot(session, caller, body)
+    base = session.scalar(
+        select(BaseDisk.id).where(
+            BaseDisk.version_id == version.id,
+            BaseDisk.region == body.region,
+            BaseDisk.state == "ready",
+            BaseDisk.account_id == caller.account_id,
+        )
+    )
+    return LaunchPlan(
+        reference=reference_of(version),
+        region=body.region,
+        names=names,
+        base_disk_bytes=0 if base else version.used_bytes,
+        blockers=blockers,
+        warnings=warnings,
+    )
+
+
+def _site_rules(limits: SiteLimits, body: LaunchRequest, tags: dict[str, str]) -> list[str]:
+    blockers = []
+    zones = limits.regions.get(body.region, ())
+    if body.zone and body.zone not in zones:
+        blockers.append(f"Region {body.region} has no zone {body.zone}. Its zones are {', '.join(zones)}.")
+    if body.size not in limits.sizes:
+        blockers.append(f"The site has no machine size {body.size!r}. Its sizes are {', '.join(limits.sizes)}.")
+    used, most = limits.quotas.get("machines", (0, body.count))
+    if used + body.count > most:
+        blockers.append(f"{plural(body.count, 'machine')} more would pass the site's quota ({used} of {most} in use).")
+    if missing := [tag for tag in limits.demanded_tags if not tags.get(tag)]:
+        blockers.append(f"The account's rules demand the tags {', '.join(missing)}. Add --tag KEY=VALUE for each.")
+    return blockers

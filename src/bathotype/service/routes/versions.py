@@ -1,0 +1,397 @@
+"""Versions: their record, findings, contents, holds, and the way from staged to purged."""
+
+from __future__ import annotations
+
+from datetime import date
+from typing import Annotated
+
+from fastapi import APIRouter, Query
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from bathotype.core.contents.difference import difference
+from bathotype.core.contents.inventory import Contents, Package
+from bathotype.core.errors import Invalid, NotFound, Refused
+from bathotype.core.lifecycle.references import check_name
+from bathotype.core.lifecycle.retirement import RetirementPlan, plan_purge, plan_retire
+from bathotype.core.lifecycle.states import VersionState, check_move, may_launch
+from bathotype.core.units import plural
+from bathotype.service import audit
+from bathotype.service.auth import Principal
+from bathotype.service.catalogue import (
+    find_version,
+    reference_of,
+    require_replica,
+    running_counts,
+    usage_of,
+    version_answer,
+)
+from bathotype.service.records import BaseDisk, Finding, Hold, Line, Version, VersionPackage
+from bathotype.service.records.base import utcnow
+from bathotype.service.routes.common import PROBLEMS, Caller, Key, ServiceOf, once, queued
+from bathotype.service.routes.operations import operation_answers
+from bathotype.service.state import start_operation
+from bathotype.service.work.purge import Purge
+from bathotype.service.work.verify import Verify
+from bathotype.wire import versions as wire
+from bathotype.wire.common import PlanAnswer
+from bathotype.wire.operations import Operation
+
+router = APIRouter(tags=["versions"], responses=PROBLEMS)
+_REF = "/versions/{reference:path}"
+
+
+# Looking
+
+
+@router.get(_REF + "/findings")
+def findings(reference: str, caller: Caller, service: ServiceOf) -> list[wire.Finding]:
+    """The residue report, most severe first."""
+    with service.database.sessions() as session:
+        version = find_version(session, caller, reference)
+        rows = session.scalars(select(Finding).where(Finding.version_id == version.id).order_by(Finding.position))
+        return [_finding(row) for row in rows]
+
+
+def _finding(row: Finding) -> wire.Finding:
+    return wire.Finding(
+        id=row.name,
+        rule=row.rule,
+        severity=row.severity,
+        path=row.path,
+        line=row.line,
+        excerpt=row.excerpt,  # type: ignore[arg-type]
+        advice=row.advice,
+        accepted_by=row.accepted_by,
+        accepted_reason=row.accepted_reason,
+    )
+
+
+@router.get(_REF + "/packages")
+def packages(reference: str, caller: Caller, service: ServiceOf) -> list[wire.PackageRow]:
+    """Every package on a version's disk."""
+    with service.database.sessions() as session:
+        version = find_version(session, caller, reference)
+        rows = session.scalars(
+            select(VersionPackage).where(VersionPackage.version_id == version.id).order_by(VersionPackage.name)
+        )
+        return [wire.PackageRow.model_validate(row, from_attributes=True) for row in rows]
+
+
+@router.get("/packages/{name}/versions")
+def versions_with_package(name: str, caller: Caller, service: ServiceOf) -> list[wire.PackageUse]:
+    """Which versions hold a package, and how many instances of each run."""
+    with service.database.sessions() as session:
+        rows = session.execute(
+            select(VersionPackage, Version)
+            .join(Version, Version.id == VersionPackage.version_id)
+            .join(Line)
+            .where(VersionPackage.name == name, Line.account_id == caller.account_id)
+            .order_by(Line.name, Version.sort_key.desc())
+        ).all()
+        running = running_counts(session, [v.id for _, v in rows])
+        return [
+            wire.PackageUse(
+                reference=reference_of(v),
+                state=v.state,
+                package=p.name,
+                version=p.version,
+                running=running.get(v.id, 0),
+            )
+            for p, v in rows
+        ]
+
+
+@router.get(_REF + "/difference")
+def compare_versions(
+    reference: str, caller: Caller, service: ServiceOf, to: Annotated[str, Query(description="The newer version.")]
+) -> wire.Difference:
+    """How the contents of two versions differ."""
+    with service.database.sessions() as session:
+        old, new = find_version(session, caller, reference), find_version(session, caller, to)
+        result = difference(_contents(session, old), _contents(session, new))
+        regions = {r for v in (old,) for r in version_answer(session, caller.account, v).regions}
+        regions &= set(version_answer(session, caller.account, new).regions)
+    changed = 0
+    for region in sorted(regions)[:1]:
+        store = service.reach.store(region)
+        changed = len(store.get_manifest(new.id).changed_since(store.get_manifest(old.id))) * 65536
+    return wire.Difference(
+        added=result.added,
+        removed=result.removed,
+        changed=result.changed,
+        services_added=list(result.services[0]),
+        services_removed=list(result.services[1]),
+        users_added=list(result.users[0]),
+        users_removed=list(result.users[1]),
+        changed_bytes=changed,
+    )
+
+
+def _contents(session: Session, version: Version) -> Contents:
+    rows = session.scalars(select(VersionPackage).where(VersionPackage.version_id == version.id))
+    packages_ = tuple(Package(r.name, r.version, r.architecture, r.manager) for r in rows)
+    held = version.contents
+    return Contents(held.get("os", {}), packages_, tuple(held.get("services", [])), tuple(held.get("users", [])))
+
+
+@router.get(_REF + "/resolution")
+def resolve(reference: str, caller: Caller, service: ServiceOf, region: str | None = None) -> wire.Resolution:
+    """What another tool needs to launch this: refused for the same reasons as a launch."""
+    with service.database.sessions() as session:
+        version = find_version(session, caller, reference)
+        exact = "@" in reference and reference.rpartition("@")[2][:1].isdigit()
+        verdict = may_launch(
+            reference_of(version),
+            VersionState(version.state),
+            exact=exact,
+            pin_only=version.pin_only,
+            as_is=version.mode == "as-is",
+            sunset_on=version.sunset_on,
+            retire_on=version.retire_on,
+        )
+        if not verdict.allowed:
+            raise Refused(" ".join(verdict.reasons), code="state-forbids")
+        base = None
+        if region:
+            service.reach.check_region(region)
+            require_replica(session, version, region)
+            base = session.scalar(
+                select(BaseDisk.site_disk).where(
+                    BaseDisk.version_id == version.id, BaseDisk.region == region, BaseDisk.state == "ready"
+                )
+            )
+        return wire.Resolution(
+            reference=f"{caller.account}/{reference_of(version)}",
+            version_id=version.id,
+            state=version.state,
+            content_digest=version.content_digest,
+            region=region,
+            base_disk=base,
+            size=version.virtual_bytes,
+            warnings=list(verdict.warnings),
+        )
+
+
+@router.get(_REF + "/retirement")
+def retirement_plan(reference: str, caller: Caller, service: ServiceOf) -> PlanAnswer:
+    """Who still uses a version and what retiring it would do."""
+    with service.database.sessions() as session:
+        return _plan(plan_retire(usage_of(session, find_version(session, caller, reference))))
+
+
+@router.get(_REF + "/purging")
+def purge_plan(reference: str, caller: Caller, service: ServiceOf, waive_grace: bool = False) -> PlanAnswer:
+    """What stands in the way of a purge and what it would remove."""
+    with service.database.sessions() as session:
+        usage = usage_of(session, find_version(session, caller, reference))
+        return _plan(plan_purge(usage, utcnow(), waive_grace=waive_grace))
+
+
+def _plan(plan: RetirementPlan) -> PlanAnswer:
+    return PlanAnswer(
+        verb=plan.verb, blockers=list(plan.blockers), warnings=list(plan.warnings), effects=list(plan.effects)
+    )
+
+
+# Changing
+
+
+def _moved(session: Session, caller: Principal, version: Version, state: VersionState, **after: object) -> wire.Version:
+    before = {"state": version.state}
+    check_move(reference_of(version), VersionState(version.state), state)
+    version.state = state
+    audit.record(
+        session,
+        caller.account_id,
+        caller.actor,
+        f"version.{state}",
+        reference_of(version),
+        before=before,
+        after={"state": str(state), **after},
+    )
+    return version_answer(session, caller.account, version)
+
+
+@router.post(_REF + "/release")
+def release(reference: str, caller: Caller, service: ServiceOf) -> wire.Version:
+    """Offer a version.  Refused while findings of high severity are open."""
+    with service.database.sessions.begin() as session:
+        version = find_version(session, caller, reference, lock="update")
+        check_move(reference_of(version), VersionState(version.state), VersionState.RELEASED)
+        open_high = list(
+            session.scalars(
+                select(Finding.name).where(
+                    Finding.version_id == version.id, Finding.severity == "high", Finding.accepted_by.is_(None)
+                )
+            )
+        )
+        if open_high:
+            raise Refused(
+                f"{reference_of(version)} has {plural(len(open_high), 'open finding')} of high severity: {', '.join(open_high[:5])}.",
+                advice=f"See `bathotype residue {reference_of(version)}`. Mend the machine and capture again, or accept each "
+                "by name with a reason.",
+                code="findings-open",
+            )
+        version.released_at, version.sunset_on, version.retire_on = utcnow(), None, None
+        return _moved(session, caller, version, VersionState.RELEASED)
+
+
+@router.post(_REF + "/findings/{finding}/acceptance")
+def accept(reference: str, finding: str, body: wire.AcceptRequest, caller: Caller, service: ServiceOf) -> wire.Finding:
+    """Accept one finding by name, with a reason that is recorded."""
+    with service.database.sessions.begin() as session:
+        version = find_version(session, caller, reference, lock="share")
+        row = session.get(Finding, (version.id, finding), with_for_update=True)
+        if row is None:
+            raise NotFound(
+                f"{reference_of(version)} has no finding {finding!r}.", advice="`bathotype residue` lists them."
+            )
+        row.accepted_by, row.accepted_reason, row.accepted_at = caller.actor, body.reason, utcnow()
+        audit.record(
+            session,
+            caller.account_id,
+            caller.actor,
+            "finding.accepted",
+            reference_of(version),
+            after={"finding": finding, "rule": row.rule, "path": row.path, "reason": body.reason},
+        )
+        return _finding(row)
+
+
+@router.post(_REF + "/sunset")
+def sunset(reference: str, body: wire.SunsetRequest, caller: Caller, service: ServiceOf) -> wire.Version:
+    """Warn whoever launches it; on ``retire_on`` it retires by itself."""
+    if body.retire_on and body.retire_on <= date.today():
+        raise Invalid(f"{body.retire_on} is not in the future.", advice="Give a later date, or retire it now.")
+    with service.database.sessions.begin() as session:
+        version = find_version(session, caller, reference, lock="update")
+        version.sunset_on, version.retire_on = utcnow().date(), body.retire_on
+        return _moved(session, caller, version, VersionState.SUNSET, retire_on=str(body.retire_on or ""))
+
+
+@router.post(_REF + "/retire")
+def retire(reference: str, caller: Caller, service: ServiceOf) -> wire.Version:
+    """Refuse new launches.  A launch recorded before this goes through; one after it is refused."""
+    with service.database.sessions.begin() as session:
+        version = find_version(session, caller, reference, lock="update")
+        check_move(reference_of(version), VersionState(version.state), VersionState.RETIRED)
+        plan = plan_retire(usage_of(session, version))
+        if plan.blockers:
+            raise Refused(
+                " ".join(plan.blockers),
+                advice=f"`bathotype retire {reference} --plan` shows everything.",
+                code="blocked",
+            )
+        version.retired_at = utcnow()
+        return _moved(session, caller, version, VersionState.RETIRED)
+
+
+@router.post(_REF + "/purge", status_code=202)
+def purge(reference: str, body: wire.PurgeRequest, caller: Caller, service: ServiceOf, key: Key = None) -> Operation:
+    """Remove a retired version's bytes that nothing else needs; the record stays."""
+
+    def make(session: Session) -> Operation:
+        version = find_version(session, caller, reference, lock="update")
+        plan = plan_purge(usage_of(session, version), utcnow(), waive_grace=body.waive_grace)
+        if plan.blockers:
+            raise Refused(
+                " ".join(plan.blockers),
+                advice=f"`bathotype purge {reference} --plan` shows everything.",
+                code="blocked",
+            )
+        version.purged_at = utcnow()
+        _moved(session, caller, version, VersionState.PURGED, waived_grace=body.waive_grace)
+        params = {"version_id": version.id, "reference": reference_of(version)}
+        return operation_answers(session, [start_operation(session, caller, Purge, reference_of(version), params)])[0]
+
+    return Operation.model_validate(queued(service, once(service, caller, key, body, make)))
+
+
+@router.post(_REF + "/verify", status_code=202)
+def verify(reference: str, caller: Caller, service: ServiceOf, region: str) -> Operation:
+    """Read every chunk of a version in a region and check it."""
+    service.reach.check_region(region)
+    with service.database.sessions.begin() as session:
+        version = find_version(session, caller, reference)
+        if version.state == VersionState.PURGED:
+            raise Refused(f"{reference_of(version)} is purged: there is nothing to verify.", code="state-forbids")
+        params = {"version_id": version.id, "reference": reference_of(version), "region": region}
+        answer = operation_answers(session, [start_operation(session, caller, Verify, reference_of(version), params)])[
+            0
+        ]
+    return Operation.model_validate(queued(service, answer.model_dump(mode="json")))
+
+
+@router.patch(_REF)
+def change(reference: str, body: wire.ChangeRequest, caller: Caller, service: ServiceOf) -> wire.Version:
+    """Change notes or pin-only; a version's content and number never change."""
+    with service.database.sessions.begin() as session:
+        version = find_version(session, caller, reference, lock="update")
+        wanted = body.model_dump(exclude_none=True)
+        before = {name: getattr(version, name) for name in wanted}
+        for name, value in wanted.items():
+            setattr(version, name, value)
+        audit.record(
+            session,
+            caller.account_id,
+            caller.actor,
+            "version.changed",
+            reference_of(version),
+            before=before,
+            after=wanted,
+        )
+        return version_answer(session, caller.account, version)
+
+
+@router.get(_REF + "/holds")
+def list_holds(reference: str, caller: Caller, service: ServiceOf) -> list[wire.Hold]:
+    """The holds on a version."""
+    with service.database.sessions() as session:
+        version = find_version(session, caller, reference)
+        rows = session.scalars(select(Hold).where(Hold.version_id == version.id).order_by(Hold.name))
+        return [wire.Hold.model_validate(row, from_attributes=True) for row in rows]
+
+
+@router.post(_REF + "/holds", status_code=201)
+def place_hold(reference: str, body: wire.HoldRequest, caller: Caller, service: ServiceOf) -> wire.Hold:
+    """Forbid purging, for a named reason."""
+    check_name(body.name, "hold")
+    with service.database.sessions.begin() as session:
+        version = find_version(session, caller, reference, lock="update")
+        if version.state == VersionState.PURGED:
+            raise Refused(f"{reference_of(version)} is purged already.", code="state-forbids")
+        if session.get(Hold, (version.id, body.name)) is not None:
+            raise Refused(f"{reference_of(version)} has a hold {body.name!r} already.", code="exists")
+        row = Hold(version_id=version.id, name=body.name, reason=body.reason, placed_by=caller.actor)
+        session.add(row)
+        audit.record(
+            session,
+            caller.account_id,
+            caller.actor,
+            "hold.placed",
+            reference_of(version),
+            after={"hold": body.name, "reason": body.reason},
+        )
+        return wire.Hold.model_validate(row, from_attributes=True)
+
+
+@router.delete(_REF + "/holds/{name}", status_code=204)
+def lift_hold(reference: str, name: str, caller: Caller, service: ServiceOf) -> None:
+    """Lift a hold."""
+    with service.database.sessions.begin() as session:
+        version = find_version(session, caller, reference, lock="update")
+        row = session.get(Hold, (version.id, name))
+        if row is None:
+            raise NotFound(f"{reference_of(version)} has no hold {name!r}.")
+        session.delete(row)
+        audit.record(
+            session, caller.account_id, caller.actor, "hold.lifted", reference_of(version), before={"hold": name}
+        )
+
+
+@router.get(_REF)
+def show(reference: str, caller: Caller, service: ServiceOf) -> wire.Version:
+    """One version by reference."""
+    with service.database.sessions() as session:
+        return version_answer(session, caller.account, find_version(session, caller, reference))

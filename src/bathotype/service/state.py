@@ -1,0 +1,66 @@
+"""What one process of the service holds: database, settings, regions, queue."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from sqlalchemy.orm import Session
+
+from bathotype.service.auth import Principal
+from bathotype.service.database import Database
+from bathotype.service.operations.queue import Queue
+from bathotype.service.operations.work import Work
+from bathotype.service.places import Reach
+from bathotype.service.records import Operation, OperationStep
+from bathotype.service.records.base import new_id
+from bathotype.service.settings import Settings
+
+
+@dataclass(frozen=True)
+class Service:
+    """Made once a process; routes get it from the application."""
+
+    settings: Settings
+    database: Database
+    reach: Reach
+    queue: Queue
+
+    @classmethod
+    def from_environment(cls) -> Service:
+        """Open everything that the settings name and bring the schema up to date."""
+        settings = Settings()
+        settings.scratch_dir.mkdir(parents=True, exist_ok=True)
+        database = Database(settings.database_url)
+        database.prepare()
+        return cls(settings, database, Reach(database, settings.places), Queue(settings.database_url))
+
+
+def start_operation(
+    session: Session,
+    principal: Principal,
+    kind: type[Work],
+    subject: str,
+    params: dict[str, object],
+    *,
+    operation_id: str = "",
+) -> Operation:
+    """Record an operation with its steps; it is queued once the caller's transaction has committed."""
+    operation = Operation(
+        id=operation_id or new_id("op"),
+        account_id=principal.account_id,
+        kind=kind.kind,
+        subject=subject,
+        params=params,
+        memo={},
+        created_by=principal.actor,
+    )
+    session.add(operation)
+    session.flush()
+    for position, step in enumerate(kind.steps):
+        session.add(
+            OperationStep(
+                operation_id=operation.id, position=position, name=step.name, title=step.title, weight=step.weight
+            )
+        )
+    session.flush()
+    return operation

@@ -1,0 +1,332 @@
+"""Launch: machines from a version, each followed until it is itself."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from typing import Any
+
+from sqlalchemy import select, update
+from sqlalchemy.orm import Session
+
+from bathotype.core.errors import BathotypeError, Damaged, NotFound, Refused
+from bathotype.core.firstboot.seed import build_seed
+from bathotype.core.firstboot.settings import first_boot_of
+from bathotype.core.guest.agent import AgentRefused
+from bathotype.core.store.materialise import compare, materialise
+from bathotype.core.units import plural
+from bathotype.service import audit
+from bathotype.service.identity import read_identity, remember_identity
+from bathotype.service.operations.work import Cancelled, LockLost, StepPlan, Work
+from bathotype.service.records import BaseDisk, Instance, Replica
+from bathotype.service.records.base import new_id, utcnow
+from bathotype.sites.protocol import Site, SiteMachine
+
+_AT_ONCE = 4
+_POLL = 0.3
+_CONSOLE_LINES = 5
+
+
+class Launch(Work):
+    """Write the base disk where none stands, create the machines, follow them until first boot is done."""
+
+    kind = "launch"
+    steps = (
+        StepPlan("base_disk", "Write and verify the base disk", 5),
+        StepPlan("create", "Create the machines", 3),
+        StepPlan("follow", "Follow first boot", 3),
+    )
+
+    @property
+    def _region(self) -> str:
+        return str(self.context.params["region"])
+
+    @property
+    def _version(self) -> str:
+        return str(self.context.params["version_id"])
+
+    @property
+    def _site(self) -> Site:
+        return self.context.site(self._region)  # type: ignore[no-any-return]
+
+    # The base disk
+
+    def base_disk(self) -> bool | None:
+        """Make sure that a verified base disk stands at the site; two launches make one between them."""
+        self.context.lock(f"base disk {self._version} {self._region}", why="Another launch is writing the base disk.")
+        ready = self._ready_base()
+        if ready is not None:
+            self.context.remember(base_disk=ready)
+            return False
+        self._drop_unfinished()
+        store = self.context.store(self._region)
+        manifest = store.get_manifest(self._version)
+        record = new_id("bd")
+        with self.context.session() as session:
+            session.add(
+                BaseDisk(
+                    id=record,
+                    version_id=self._version,
+                    account_id=self.context.account_id,
+                    region=self._region,
+                    state="building",
+                )
+            )
+        tags = {**self.context.tags(self.context.params.get("tags")), "bathotype-base": record}
+        disk = self._site.create_disk(self._region, manifest.size, key=record, name=f"base-{self._version}", tags=tags)
+        with self.context.session() as session:
+            session.execute(update(BaseDisk).where(BaseDisk.id == record).values(site_disk=disk.id))
+        try:
+            total = len(manifest) * 2 * 65536
+            with self._site.open_disk(disk.id, writable=True) as target:
+                materialise(manifest, store, target, progress=lambda done, _: self.context.progress(done, total))
+            with self._site.open_disk(disk.id) as written:
+                wrong = compare(
+                    manifest, written, progress=lambda done, part: self.context.progress(part + done, total)
+                )
+        except Damaged as error:
+            if error.code == "pack-damaged":
+                self._mark_damaged(error)
+            raise
+        if wrong:
+            raise Damaged(
+                f"The base disk differs from the version in {plural(len(wrong), 'chunk')} after writing it.",
+                advice="The site's storage does not keep what is written. Retry; if it comes back, check the site.",
+            )
+        self._site.seal(disk.id)
+        with self.context.session() as session:
+            session.execute(update(BaseDisk).where(BaseDisk.id == record).values(state="ready"))
+        self.context.remember(base_disk=disk.id)
+        return None
+
+    def _ready_base(self) -> str | None:
+        with self.context.session() as session:
+            return session.scalar(
+                select(BaseDisk.site_disk).where(
+                    BaseDisk.version_id == self._version,
+                    BaseDisk.region == self._region,
+                    BaseDisk.state == "ready",
+                    BaseDisk.account_id == self.context.account_id,
+                )
+            )
+
+    def _drop_unfinished(self) -> None:
+        """Base disks of attempts that were cut short: we hold the lock, so nobody is writing them."""
+        with self.context.session() as session:
+            rows = list(
+                session.scalars(
+                    select(BaseDisk).where(
+                        BaseDisk.version_id == self._version,
+                        BaseDisk.region == self._region,
+                        BaseDisk.state == "building",
+                        BaseDisk.account_id == self.context.account_id,
+                    )
+                )
+            )
+            for row in rows:
+                for disk in self._site.disks(self._region, tag=("bathotype-base", row.id)):
+                    self._site.delete_disk(disk.id)
+                row.state = "removed"
+
+    def _mark_damaged(self, error: Damaged) -> None:
+        with self.context.session() as session:
+            session.execute(
+                update(Replica)
+                .where(Replica.version_id == self._version, Replica.region == self._region)
+                .values(state="damaged")
+            )
+            audit.raise_alert(
+                session,
+                self.context.account_id,
+                "replica-damaged",
+                f"{self.context.params['reference']} in {self._region}",
+                str(error),
+            )
+
+    # The machines
+
+    def _instances(self, *states: str) -> list[Instance]:
+        with self.context.session() as session:
+            query = select(Instance).where(Instance.operation_id == self.context.id).order_by(Instance.id)
+            return [i for i in session.scalars(query) if not states or i.state in states]
+
+    def _each(self, instances: list[Instance], call: Callable[[Instance], None]) -> None:
+        """Do something for each instance, a few at a time."""
+        with ThreadPoolExecutor(_AT_ONCE, thread_name_prefix="launch") as pool:
+            for done, _ in enumerate(pool.map(call, instances), 1):
+                self.context.progress(done, len(instances))
+
+    def create(self) -> None:
+        """Create, seed and start each machine; the instance's id makes a repetition harmless."""
+        self._each(self._instances("pending", "starting"), self._create_one)
+
+    def _create_one(self, instance: Instance) -> None:
+        settings = first_boot_of(instance.first_boot)
+        tags = {**self.context.tags(self.context.params.get("tags")), "bathotype-instance": instance.id}
+        try:
+            try:
+                machine = self._start(instance, tags, settings)
+            except NotFound:
+                self._replace_lost_base()
+                raise
+        except (Refused, NotFound) as error:
+            self._fail(instance, str(error))
+            return
+        with self.context.session() as session:
+            session.execute(
+                update(Instance)
+                .where(Instance.id == instance.id)
+                .values(state="starting", site_machine=machine.id, address=machine.address, zone=machine.zone)
+            )
+
+    def _start(self, instance: Instance, tags: dict[str, str], settings: Any) -> SiteMachine:
+        machine = self._site.create_machine(
+            key=instance.id,
+            name=instance.name,
+            region=self._region,
+            zone=instance.zone or None,
+            size=instance.size,
+            boot_disk=self.context.memo["base_disk"],
+            tags=tags,
+        )
+        seed = build_seed(settings, instance_id=instance.id, host_name=instance.host_name)
+        self._site.set_seed(machine.id, seed.volume())
+        self._site.power(machine.id, "on")
+        return machine
+
+    def _replace_lost_base(self) -> None:
+        """The base disk vanished behind our back: forget it, so that the next launch writes a new one."""
+        with self.context.session() as session:
+            session.execute(
+                update(BaseDisk).where(BaseDisk.site_disk == self.context.memo["base_disk"]).values(state="removed")
+            )
+        self.context.log("The base disk is gone from the site; retry to have it written again.", "warning")
+
+    # First boot
+
+    def follow(self) -> None:
+        """Wait until each agent answers and the settings have taken effect."""
+        deadline = time.monotonic() + self.context.params["wait_seconds"]
+        waiting = {i.id: i for i in self._instances("starting")}
+        total = len(self._instances())
+        while waiting:
+            with ThreadPoolExecutor(_AT_ONCE, thread_name_prefix="follow") as pool:
+                for instance, up in zip(
+                    list(waiting.values()), pool.map(self._is_up, list(waiting.values())), strict=True
+                ):
+                    if up:
+                        del waiting[instance.id]
+            self.context.progress(total - len(waiting), total)
+            if waiting and time.monotonic() > deadline:
+                for instance in waiting.values():
+                    self._fail(instance, self._console_tail(instance))
+                return
+            if waiting:
+                time.sleep(_POLL)
+                self.context.check()
+
+    def _is_up(self, instance: Instance) -> bool:
+        assert instance.site_machine is not None
+        try:
+            machine = self._site.machine(instance.site_machine)
+            with self._site.agent(instance.site_machine, timeout=3) as agent:
+                seen = agent.host_name()
+                if agent.commands() >= {"guest-file-open", "guest-file-read"}:
+                    done = agent.read_file("/var/lib/cloud/data/instance-id").decode().strip()
+                    json.loads(agent.read_file("/var/lib/cloud/data/result.json"))
+                    if done != instance.id or seen != instance.host_name:
+                        return False
+                identity = read_identity(agent)
+        except NotFound:
+            self._fail(instance, "It was deleted at the site while it started.")
+            return True
+        except (Cancelled, LockLost):
+            raise
+        except (BathotypeError, AgentRefused, ValueError):
+            return False
+        with self.context.session() as session:
+            session.execute(
+                update(Instance)
+                .where(Instance.id == instance.id)
+                .values(state="running", identity=identity, seen_at=utcnow(), reason=None)
+            )
+            remember_identity(session, self.context.account_id, machine, identity)
+            audit.record(
+                session,
+                self.context.account_id,
+                self.context.created_by,
+                "instance.running",
+                instance.name,
+                after={"instance": instance.id, "version": self.context.params["reference"]},
+            )
+        return True
+
+    def _console_tail(self, instance: Instance) -> str:
+        waited = self.context.params["wait_seconds"]
+        text = f"It did not come up with its first-boot settings within {waited} s."
+        try:
+            lines = self._site.console(str(instance.site_machine)).strip().splitlines()[-_CONSOLE_LINES:]
+        except BathotypeError:
+            return text
+        return f"{text} Its console ends:\n" + "\n".join(lines)
+
+    def _fail(self, instance: Instance, reason: str) -> None:
+        self.context.log(f"{instance.name}: {reason}", "error")
+        with self.context.session() as session:
+            session.execute(
+                update(Instance)
+                .where(Instance.id == instance.id)
+                .values(state="failed", reason=reason, ended_at=utcnow())
+            )
+
+    # The end
+
+    def clean_up(self, outcome: str) -> None:
+        """Machines of instances that failed or were cancelled are removed: nothing half-launched stays."""
+        unfinished = ("pending", "starting", "failed") if outcome != "succeeded" else ("failed",)
+        for instance in self._instances(*unfinished):
+            for machine in self._made_for(instance):
+                self._site.delete_machine(machine)
+            if instance.state != "failed":
+                self._fail(instance, f"The launch was {outcome}.")
+
+    def _made_for(self, instance: Instance) -> list[str]:
+        if instance.site_machine:
+            return [instance.site_machine]
+        machine = self._site.machine_named(self._region, instance.name)
+        return [machine.id] if machine and machine.tags.get("bathotype-instance") == instance.id else []
+
+    def on_end(self, session: Session, outcome: str) -> None:
+        for instance in session.scalars(select(Instance).where(Instance.operation_id == self.context.id)):
+            if instance.state == "failed":
+                audit.record(
+                    session,
+                    self.context.account_id,
+                    self.context.created_by,
+                    "instance.failed",
+                    instance.name,
+                    after={"instance": instance.id, "reason": instance.reason},
+                )
+
+    def result(self) -> dict[str, Any]:
+        instances = self._instances()
+        failed = [i for i in instances if i.state == "failed"]
+        if failed:
+            some = "; ".join(f"{i.name}: {i.reason}" for i in failed[:3])
+            raise _SomeFailed(len(failed), len(instances), some)
+        return {
+            "reference": self.context.params["reference"],
+            "instances": [{"id": i.id, "name": i.name, "address": i.address, "state": i.state} for i in instances],
+        }
+
+
+class _SomeFailed(BathotypeError):
+    code = "instances-failed"
+
+    def __init__(self, failed: int, total: int, some: str) -> None:
+        super().__init__(
+            f"{failed} of {total} instances did not come up. {some}",
+            advice="Those that did are running. `operations log` has more; launch the others again.",
+        )

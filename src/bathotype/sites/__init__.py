@@ -1,0 +1,1 @@
+"""Sites: connected clouds and hypervisors, behind one protocol."""

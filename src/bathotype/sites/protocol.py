@@ -1,0 +1,131 @@
+"""What Bathotype asks of a site, whatever its make."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, field
+from typing import Protocol
+
+from bathotype.core.disk.nbd import NbdDisk
+from bathotype.core.guest.agent import GuestAgent
+
+
+@dataclass(frozen=True)
+class SiteDisk:
+    """A disk, snapshot or base disk at a site; ``size`` in bytes."""
+
+    id: str
+    name: str
+    size: int
+    kind: str = "disk"
+    boot: bool = False
+    tags: dict[str, str] = field(default_factory=dict)
+
+
+@dataclass(frozen=True)
+class SiteMachine:
+    """A virtual machine at a site.  ``created_from`` is the base disk or snapshot that its boot disk was cloned of."""
+
+    id: str
+    name: str
+    region: str
+    zone: str
+    size: str
+    state: str
+    address: str
+    tags: dict[str, str]
+    disks: tuple[SiteDisk, ...]
+    created_from: str | None
+    created_at: str
+
+    @property
+    def boot_disk(self) -> SiteDisk | None:
+        """The disk that it boots from."""
+        return next((d for d in self.disks if d.boot), None)
+
+
+@dataclass(frozen=True)
+class SiteLimits:
+    """What a site allows an account: largest disk in bytes, tags that it demands, quotas as (used, most)."""
+
+    regions: dict[str, tuple[str, ...]]
+    sizes: tuple[str, ...]
+    largest_disk: int
+    demanded_tags: tuple[str, ...]
+    quotas: dict[str, tuple[int, int]]
+
+
+class Site(Protocol):
+    """One account's view of a site.
+
+    Every creating call takes a ``key``: repeated with the same key, it returns what the first one made.
+    Removing what is gone already succeeds.  Errors: `NotFound`, `Refused` (with the site's own words),
+    `Unavailable` after retries.
+    """
+
+    def limits(self) -> SiteLimits:
+        """Regions, sizes, rules and quotas."""
+        ...
+
+    def machines(self, region: str) -> Iterator[SiteMachine]:
+        """All machines of a region, a page of memory at a time."""
+        ...
+
+    def machine(self, machine: str) -> SiteMachine:
+        """One machine by id."""
+        ...
+
+    def machine_named(self, region: str, name: str) -> SiteMachine | None:
+        """One machine by name."""
+        ...
+
+    def console(self, machine: str) -> str:
+        """The serial console's text so far."""
+        ...
+
+    def agent(self, machine: str, *, timeout: float = 10.0) -> AbstractContextManager[GuestAgent]:
+        """A conversation with a machine's guest agent, synchronised.  Raises `AgentSilent`."""
+        ...
+
+    def disks(self, region: str, *, tag: tuple[str, str]) -> Iterator[SiteDisk]:
+        """Disks, snapshots and base disks that carry a tag."""
+        ...
+
+    def snapshot(self, disk: str, *, key: str, name: str, tags: dict[str, str]) -> SiteDisk:
+        """A copy of a disk at this moment."""
+        ...
+
+    def create_disk(self, region: str, size: int, *, key: str, name: str, tags: dict[str, str]) -> SiteDisk:
+        """An empty disk."""
+        ...
+
+    def seal(self, disk: str) -> None:
+        """Make a disk a base disk: never written again, cloned at will."""
+        ...
+
+    def delete_disk(self, disk: str) -> None:
+        """Remove a disk, snapshot or base disk."""
+        ...
+
+    def open_disk(self, disk: str, *, writable: bool = False) -> AbstractContextManager[NbdDisk]:
+        """A disk's bytes over NBD, for the time of the block."""
+        ...
+
+    def create_machine(
+        self, *, key: str, name: str, region: str, zone: str | None, size: str, boot_disk: str, tags: dict[str, str]
+    ) -> SiteMachine:
+        """A machine whose boot disk is a clone of a base disk; it is off until started."""
+        ...
+
+    def set_seed(self, machine: str, volume: bytes) -> None:
+        """Attach a first-boot seed volume."""
+        ...
+
+    def power(self, machine: str, action: str) -> None:
+        """``on``, ``off`` or ``restart``; what is so already stays so."""
+        ...
+
+    def delete_machine(self, machine: str) -> None:
+        """Remove a machine and its disks."""
+        ...

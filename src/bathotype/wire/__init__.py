@@ -1,0 +1,1 @@
+"""What passes over the HTTP API: models that the service and its client share."""

@@ -1,0 +1,49 @@
+"""Models that every part of the API uses."""
+
+from __future__ import annotations
+
+from typing import Generic, TypeVar
+
+from pydantic import BaseModel, ConfigDict, Field
+
+Item = TypeVar("Item")
+
+
+class Wire(BaseModel):
+    """Base of all models: unknown fields in requests are refused."""
+
+    model_config = ConfigDict(extra="forbid")
+
+
+class Answer(BaseModel):
+    """Base of what the service answers: a client ignores fields that it does not know yet."""
+
+    model_config = ConfigDict(extra="ignore")
+
+
+class Page(Answer, Generic[Item]):
+    """One page of a list; ``next`` is the cursor of the following page, null on the last one."""
+
+    items: list[Item]
+    next: str | None = None
+
+
+class Problem(Answer):
+    """An error, as RFC 9457 has it, with a stable ``code`` and what to do."""
+
+    type: str = "about:blank"
+    title: str
+    status: int
+    detail: str
+    code: str
+    advice: str = ""
+    request_id: str = Field(default="", description="Names this request in the service's log.")
+
+
+class PlanAnswer(Answer):
+    """What a verb would do: ``blockers`` forbid it, ``warnings`` do not."""
+
+    verb: str
+    blockers: list[str]
+    warnings: list[str]
+    effects: list[str]

@@ -1,0 +1,90 @@
+"""Launches, instances, first-boot settings, events and alerts."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any
+
+from pydantic import Field
+
+from bathotype.core.firstboot.settings import FirstBoot
+from bathotype.wire.common import Answer, Wire
+
+
+class LaunchRequest(Wire):
+    """A launch of one or many instances."""
+
+    reference: str = Field(examples=["gauge-collector@1.0.0"])
+    region: str = Field(examples=["skerry-1"])
+    zone: str | None = None
+    size: str = "small"
+    count: int = Field(default=1, ge=1, le=500)
+    name: str = Field(
+        default="", description="Pattern of names; {n} or {n:03} is the number.", examples=["gauge-{n:02}"]
+    )
+    first_boot: FirstBoot | str | None = Field(default=None, description="Settings, or the name of saved ones.")
+    tags: dict[str, str] = {}
+    wait_seconds: int = Field(default=300, ge=5, le=3600, description="How long an instance may take to come up.")
+
+
+class LaunchPlan(Answer):
+    """What a launch would do."""
+
+    reference: str
+    region: str
+    names: list[str]
+    base_disk_bytes: int = Field(description="Bytes to be written to the site first; 0 where a base disk stands.")
+    blockers: list[str]
+    warnings: list[str]
+
+
+class Instance(Answer):
+    """A machine that stems from a version."""
+
+    id: str
+    name: str
+    reference: str
+    behind: int = Field(description="Released versions of its line that are newer.")
+    newest: str | None
+    region: str
+    zone: str
+    state: str
+    origin: str = Field(description="'launched', or 'found' where somebody else made it from the version.")
+    machine_id: str | None = Field(description="The site's id of the machine.")
+    address: str | None
+    identity: dict[str, Any]
+    reason: str | None = None
+    launched_at: datetime
+    ended_at: datetime | None = None
+
+
+class SavedFirstBoot(Answer):
+    """First-boot settings saved under a name."""
+
+    name: str
+    settings: FirstBoot
+
+
+class Event(Answer):
+    """One line of the audit trail; ``digest`` chains it to the one before."""
+
+    id: int
+    at: datetime
+    actor: str
+    source: str
+    action: str
+    subject: str
+    before: dict[str, Any] | None
+    after: dict[str, Any] | None
+    digest: str
+
+
+class Alert(Answer):
+    """Something that somebody should look at."""
+
+    id: str
+    kind: str
+    subject: str
+    text: str
+    raised_at: datetime
+    cleared_at: datetime | None

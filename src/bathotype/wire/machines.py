@@ -1,0 +1,53 @@
+"""Machines at a site, and what stands in the way of capturing one."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+from pydantic import Field
+
+from bathotype.wire.common import Answer
+
+
+class MachineDisk(Answer):
+    """A disk in a machine; ``size`` in bytes."""
+
+    id: str
+    name: str
+    size: int
+    boot: bool
+
+
+class Machine(Answer):
+    """A virtual machine at a site; ``version`` is what it stems from, where that is known."""
+
+    id: str
+    name: str
+    region: str
+    zone: str
+    size: str
+    state: str
+    address: str
+    tags: dict[str, str]
+    disks: list[MachineDisk]
+    version: str | None = None
+    created_at: str
+
+
+class Remark(Answer):
+    """One thing that preflight looked at: ``obstacle`` forbids a capture, ``warning`` does not."""
+
+    check: str
+    outcome: Literal["ok", "warning", "obstacle"]
+    why: str
+    advice: str = Field(default="", description="What to do about it.")
+
+
+class Inspection(Answer):
+    """Every obstacle and warning at once."""
+
+    machine: Machine
+    mode: str
+    capturable: bool
+    remarks: list[Remark]
+    used_bytes: int | None = Field(default=None, description="Bytes in use on the boot disk, where they can be told.")

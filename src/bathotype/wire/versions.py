@@ -1,0 +1,227 @@
+"""Lines, versions and all that hangs on them."""
+
+from __future__ import annotations
+
+from datetime import date, datetime
+from typing import Any, Literal
+
+from pydantic import Field
+
+from bathotype.wire.common import Answer, Wire
+
+
+class LineRequest(Wire):
+    """A line to create."""
+
+    name: str = Field(examples=["gauge-collector"])
+    about: str = Field(default="", max_length=2000)
+
+
+class Line(Answer):
+    """A named sequence of versions for one purpose."""
+
+    account: str
+    name: str
+    about: str
+    newest: str | None = Field(description="Number of the newest released version that is not pin-only.")
+    versions: int
+    running: int = Field(description="Running instances of all its versions.")
+    created_at: datetime
+
+
+class CaptureRequest(Wire):
+    """A capture: either ``number`` or ``bump`` says which version it makes."""
+
+    machine: str = Field(description="Name or id of the machine.", examples=["gauge-seed-01"])
+    line: str = Field(examples=["gauge-collector"])
+    region: str | None = None
+    number: str | None = Field(default=None, examples=["1.0.0"])
+    bump: Literal["patch", "minor", "major"] | None = None
+    mode: Literal["live", "stopped", "as-is"] = "live"
+    profile: str | dict[str, Any] = Field(default="linux", description="Name of a built-in profile, or a profile.")
+    notes: str = Field(default="", max_length=10000)
+    tags: dict[str, str] = Field(default={}, description="Put on what the capture creates at the site.")
+
+
+class CapturePlanRequest(Wire):
+    """What a capture would change on the copy of a machine's disk."""
+
+    machine: str
+    region: str | None = None
+    profile: str | dict[str, Any] = "linux"
+    tags: dict[str, str] = {}
+
+
+class Sizes(Answer):
+    """In bytes: the disk, its used part, compressed, and what of that was new to the region."""
+
+    virtual: int
+    used: int
+    stored: int
+    new: int
+
+
+class FindingCounts(Answer):
+    """Findings by severity, and how many high ones are not accepted."""
+
+    high: int
+    medium: int
+    low: int
+    open_high: int
+
+
+class Version(Answer):
+    """One version of a line."""
+
+    id: str
+    reference: str
+    account: str
+    line: str
+    number: str
+    state: Literal["staged", "released", "sunset", "retired", "purged"]
+    pin_only: bool
+    notes: str
+    content_digest: str
+    sizes: Sizes
+    mode: str
+    source: dict[str, Any]
+    parent: str | None
+    profile: dict[str, Any] | None
+    steps: list[dict[str, Any]]
+    os: dict[str, str]
+    packages: int
+    services: list[str]
+    users: list[str]
+    findings: FindingCounts
+    marks: list[str]
+    holds: list[str]
+    regions: list[str]
+    running: int
+    sunset_on: date | None = None
+    retire_on: date | None = None
+    created_at: datetime
+    released_at: datetime | None = None
+    retired_at: datetime | None = None
+    purged_at: datetime | None = None
+
+
+class Finding(Answer):
+    """One finding of the residue scan."""
+
+    id: str
+    rule: str
+    severity: Literal["high", "medium", "low"]
+    path: str
+    line: int
+    excerpt: str
+    advice: str
+    accepted_by: str | None = None
+    accepted_reason: str | None = None
+
+
+class PackageRow(Answer):
+    """An installed package."""
+
+    name: str
+    version: str
+    architecture: str
+    manager: str
+
+
+class PackageUse(Answer):
+    """A version that holds a package, and how many instances of it run."""
+
+    reference: str
+    state: str
+    package: str
+    version: str
+    running: int
+
+
+class AcceptRequest(Wire):
+    """Accepting one finding."""
+
+    reason: str = Field(min_length=3, max_length=2000)
+
+
+class SunsetRequest(Wire):
+    """When launches end."""
+
+    retire_on: date | None = None
+
+
+class PurgeRequest(Wire):
+    """Purge; ``waive_grace`` does not wait for the grace period."""
+
+    waive_grace: bool = False
+
+
+class ChangeRequest(Wire):
+    """What of a version's record may change."""
+
+    pin_only: bool | None = None
+    notes: str | None = Field(default=None, max_length=10000)
+
+
+class HoldRequest(Wire):
+    """A named reason that forbids purging."""
+
+    name: str = Field(examples=["audit-2026"])
+    reason: str = Field(min_length=3, max_length=2000)
+
+
+class Hold(Answer):
+    """A hold on a version."""
+
+    name: str
+    reason: str
+    placed_by: str
+    placed_at: datetime
+
+
+class MarkRequest(Wire):
+    """Where a mark shall point."""
+
+    number: str
+
+
+class MarkMove(Answer):
+    """One move of a mark."""
+
+    number: str
+    moved_by: str
+    moved_at: datetime
+
+
+class Mark(Answer):
+    """A movable name on a line, with its moves, newest first."""
+
+    name: str
+    number: str
+    history: list[MarkMove]
+
+
+class Resolution(Answer):
+    """What another tool needs to launch a version in a region."""
+
+    reference: str
+    version_id: str
+    state: str
+    content_digest: str
+    region: str | None
+    base_disk: str | None = Field(description="Id at the region's site of a launch-ready base disk, where one stands.")
+    size: int
+    warnings: list[str]
+
+
+class Difference(Answer):
+    """How the contents of two versions differ."""
+
+    added: dict[str, str]
+    removed: dict[str, str]
+    changed: dict[str, tuple[str, str]]
+    services_added: list[str]
+    services_removed: list[str]
+    users_added: list[str]
+    users_removed: list[str]
+    changed_bytes: int = Field(description="Bytes of the disk in chunks that differ.")
