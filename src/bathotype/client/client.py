@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import uuid
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
 from types import TracebackType
@@ -13,14 +14,26 @@ from typing import Any
 import httpx
 from httpx_sse import connect_sse
 
-from bathotype.client.download import download
 from bathotype.client.transport import NotSignedIn, OperationFailed, Transport, error_of
 from bathotype.core.firstboot.settings import FirstBoot
-from bathotype.core.store.manifest import Manifest
-from bathotype.wire import fleet, machines, operations, versions
+from bathotype.wire import fleet
+from bathotype.wire import machines as site
+from bathotype.wire import operations as work
+from bathotype.wire import versions as catalogue
 from bathotype.wire.common import PlanAnswer
 
-Watcher = Callable[[operations.Operation], None]
+
+@dataclass(frozen=True)
+class Exported:
+    """A disk that was written to a file; sizes in bytes."""
+
+    file: Path
+    size: int
+    data_bytes: int
+    content_digest: str
+
+
+Watcher = Callable[[work.Operation], None]
 
 
 class Client:
@@ -56,39 +69,39 @@ class Client:
 
     # Machines
 
-    def machines(self, *, region: str | None = None) -> Iterator[machines.Machine]:
+    def machines(self, *, region: str | None = None) -> Iterator[site.Machine]:
         """Every machine of the account."""
-        return self._transport.pages(machines.Machine, "/machines", region=region)
+        return self._transport.pages(site.Machine, "/machines", region=region)
 
-    def machine(self, name: str, *, region: str | None = None) -> machines.Machine:
+    def machine(self, name: str, *, region: str | None = None) -> site.Machine:
         """One machine by name or id."""
-        return self._transport.one(machines.Machine, "GET", f"/machines/{name}", params={"region": region})
+        return self._transport.one(site.Machine, "GET", f"/machines/{name}", params={"region": region})
 
-    def inspect(self, name: str, **options: Any) -> machines.Inspection:
+    def inspect(self, name: str, **options: Any) -> site.Inspection:
         """Preflight; options: region, mode, profile, line, number, tag."""
-        return self._transport.one(machines.Inspection, "GET", f"/machines/{name}/inspection", params=options)
+        return self._transport.one(site.Inspection, "GET", f"/machines/{name}/inspection", params=options)
 
     # Lines and marks
 
-    def lines(self) -> Iterator[versions.Line]:
+    def lines(self) -> Iterator[catalogue.Line]:
         """The account's lines."""
-        return self._transport.pages(versions.Line, "/lines")
+        return self._transport.pages(catalogue.Line, "/lines")
 
-    def line(self, name: str) -> versions.Line:
+    def line(self, name: str) -> catalogue.Line:
         """One line."""
-        return self._transport.one(versions.Line, "GET", f"/lines/{name}")
+        return self._transport.one(catalogue.Line, "GET", f"/lines/{name}")
 
-    def create_line(self, name: str, *, about: str = "", key: str | None = None) -> versions.Line:
+    def create_line(self, name: str, *, about: str = "", key: str | None = None) -> catalogue.Line:
         """Create a line."""
-        return versions.Line.model_validate(self._create("/lines", {"name": name, "about": about}, key))
+        return catalogue.Line.model_validate(self._create("/lines", {"name": name, "about": about}, key))
 
-    def marks(self, line: str) -> list[versions.Mark]:
+    def marks(self, line: str) -> list[catalogue.Mark]:
         """A line's marks with their history."""
-        return self._transport.many(versions.Mark, f"/lines/{line}/marks")
+        return self._transport.many(catalogue.Mark, f"/lines/{line}/marks")
 
-    def set_mark(self, line: str, mark: str, number: str) -> versions.Mark:
+    def set_mark(self, line: str, mark: str, number: str) -> catalogue.Mark:
         """Point a mark to a version."""
-        return self._transport.one(versions.Mark, "PUT", f"/lines/{line}/marks/{mark}", json={"number": number})
+        return self._transport.one(catalogue.Mark, "PUT", f"/lines/{line}/marks/{mark}", json={"number": number})
 
     def drop_mark(self, line: str, mark: str) -> None:
         """Remove a mark."""
@@ -96,97 +109,95 @@ class Client:
 
     # Captures
 
-    def capture(self, *, key: str | None = None, **request: Any) -> operations.Operation:
-        """Start a capture; fields as `versions.CaptureRequest`."""
-        body = versions.CaptureRequest(**request).model_dump(mode="json")
-        return operations.Operation.model_validate(self._create("/captures", body, key))
+    def capture(self, *, key: str | None = None, **request: Any) -> work.Operation:
+        """Start a capture; fields as `bathotype.wire.versions.CaptureRequest`."""
+        body = catalogue.CaptureRequest(**request).model_dump(mode="json")
+        return work.Operation.model_validate(self._create("/captures", body, key))
 
-    def plan_capture(self, **request: Any) -> operations.Operation:
+    def plan_capture(self, **request: Any) -> work.Operation:
         """Work out what a capture would change; the operation's result is the plan."""
-        body = versions.CapturePlanRequest(**request).model_dump(mode="json")
-        return operations.Operation.model_validate(self._create("/capture-plans", body, None))
+        body = catalogue.CapturePlanRequest(**request).model_dump(mode="json")
+        return work.Operation.model_validate(self._create("/capture-plans", body, None))
 
     # Versions
 
-    def versions(self, line: str) -> Iterator[versions.Version]:
+    def versions(self, line: str) -> Iterator[catalogue.Version]:
         """A line's versions, highest number first."""
-        return self._transport.pages(versions.Version, f"/lines/{line}/versions")
+        return self._transport.pages(catalogue.Version, f"/lines/{line}/versions")
 
-    def version(self, reference: str) -> versions.Version:
+    def version(self, reference: str) -> catalogue.Version:
         """One version."""
-        return self._transport.one(versions.Version, "GET", f"/versions/{reference}")
+        return self._transport.one(catalogue.Version, "GET", f"/versions/{reference}")
 
-    def findings(self, reference: str) -> list[versions.Finding]:
+    def findings(self, reference: str) -> list[catalogue.Finding]:
         """The residue report."""
-        return self._transport.many(versions.Finding, f"/versions/{reference}/findings")
+        return self._transport.many(catalogue.Finding, f"/versions/{reference}/findings")
 
-    def packages(self, reference: str) -> list[versions.PackageRow]:
+    def packages(self, reference: str) -> list[catalogue.PackageRow]:
         """Every package of a version."""
-        return self._transport.many(versions.PackageRow, f"/versions/{reference}/packages")
+        return self._transport.many(catalogue.PackageRow, f"/versions/{reference}/packages")
 
-    def versions_with_package(self, name: str) -> list[versions.PackageUse]:
+    def versions_with_package(self, name: str) -> list[catalogue.PackageUse]:
         """Which versions hold a package."""
-        return self._transport.many(versions.PackageUse, f"/packages/{name}/versions")
+        return self._transport.many(catalogue.PackageUse, f"/packages/{name}/versions")
 
-    def difference(self, old: str, new: str) -> versions.Difference:
+    def difference(self, old: str, new: str) -> catalogue.Difference:
         """How two versions differ."""
-        return self._transport.one(versions.Difference, "GET", f"/versions/{old}/difference", params={"to": new})
+        return self._transport.one(catalogue.Difference, "GET", f"/versions/{old}/difference", params={"to": new})
 
-    def resolve(self, reference: str, *, region: str | None = None) -> versions.Resolution:
+    def resolve(self, reference: str, *, region: str | None = None) -> catalogue.Resolution:
         """What another tool needs to launch it."""
         return self._transport.one(
-            versions.Resolution, "GET", f"/versions/{reference}/resolution", params={"region": region}
+            catalogue.Resolution, "GET", f"/versions/{reference}/resolution", params={"region": region}
         )
 
-    def release(self, reference: str) -> versions.Version:
+    def release(self, reference: str) -> catalogue.Version:
         """Offer a version."""
-        return self._transport.one(versions.Version, "POST", f"/versions/{reference}/release")
+        return self._transport.one(catalogue.Version, "POST", f"/versions/{reference}/release")
 
-    def accept(self, reference: str, finding: str, reason: str) -> versions.Finding:
+    def accept(self, reference: str, finding: str, reason: str) -> catalogue.Finding:
         """Accept one finding by name."""
         return self._transport.one(
-            versions.Finding, "POST", f"/versions/{reference}/findings/{finding}/acceptance", json={"reason": reason}
+            catalogue.Finding, "POST", f"/versions/{reference}/findings/{finding}/acceptance", json={"reason": reason}
         )
 
-    def change(self, reference: str, *, pin_only: bool | None = None, notes: str | None = None) -> versions.Version:
+    def change(self, reference: str, *, pin_only: bool | None = None, notes: str | None = None) -> catalogue.Version:
         """Change notes or pin-only."""
-        body = versions.ChangeRequest(pin_only=pin_only, notes=notes).model_dump(exclude_none=True)
-        return self._transport.one(versions.Version, "PATCH", f"/versions/{reference}", json=body)
+        body = catalogue.ChangeRequest(pin_only=pin_only, notes=notes).model_dump(exclude_none=True)
+        return self._transport.one(catalogue.Version, "PATCH", f"/versions/{reference}", json=body)
 
-    def holds(self, reference: str) -> list[versions.Hold]:
+    def holds(self, reference: str) -> list[catalogue.Hold]:
         """The holds on a version."""
-        return self._transport.many(versions.Hold, f"/versions/{reference}/holds")
+        return self._transport.many(catalogue.Hold, f"/versions/{reference}/holds")
 
-    def hold(self, reference: str, name: str, reason: str) -> versions.Hold:
+    def hold(self, reference: str, name: str, reason: str) -> catalogue.Hold:
         """Forbid purging."""
         return self._transport.one(
-            versions.Hold, "POST", f"/versions/{reference}/holds", json={"name": name, "reason": reason}
+            catalogue.Hold, "POST", f"/versions/{reference}/holds", json={"name": name, "reason": reason}
         )
 
     def lift_hold(self, reference: str, name: str) -> None:
         """Lift a hold."""
         self._transport.call("DELETE", f"/versions/{reference}/holds/{name}")
 
-    def verify(self, reference: str, region: str) -> operations.Operation:
+    def verify(self, reference: str, region: str) -> work.Operation:
         """Check every chunk of a version in a region."""
-        return self._transport.one(
-            operations.Operation, "POST", f"/versions/{reference}/verify", params={"region": region}
-        )
+        return self._transport.one(work.Operation, "POST", f"/versions/{reference}/verify", params={"region": region})
 
     # Retirement
 
-    def sunset(self, reference: str, *, retire_on: date | None = None) -> versions.Version:
+    def sunset(self, reference: str, *, retire_on: date | None = None) -> catalogue.Version:
         """Warn launches, until a date."""
         body = {"retire_on": retire_on.isoformat() if retire_on else None}
-        return self._transport.one(versions.Version, "POST", f"/versions/{reference}/sunset", json=body)
+        return self._transport.one(catalogue.Version, "POST", f"/versions/{reference}/sunset", json=body)
 
     def retirement_plan(self, reference: str) -> PlanAnswer:
         """Who uses a version, and what retiring it would do."""
         return self._transport.one(PlanAnswer, "GET", f"/versions/{reference}/retirement")
 
-    def retire(self, reference: str) -> versions.Version:
+    def retire(self, reference: str) -> catalogue.Version:
         """Refuse new launches."""
-        return self._transport.one(versions.Version, "POST", f"/versions/{reference}/retire")
+        return self._transport.one(catalogue.Version, "POST", f"/versions/{reference}/retire")
 
     def purge_plan(self, reference: str, *, waive_grace: bool = False) -> PlanAnswer:
         """What a purge would remove."""
@@ -194,17 +205,17 @@ class Client:
             PlanAnswer, "GET", f"/versions/{reference}/purging", params={"waive_grace": waive_grace}
         )
 
-    def purge(self, reference: str, *, waive_grace: bool = False, key: str | None = None) -> operations.Operation:
+    def purge(self, reference: str, *, waive_grace: bool = False, key: str | None = None) -> work.Operation:
         """Remove a version's bytes."""
         body = self._create(f"/versions/{reference}/purge", {"waive_grace": waive_grace}, key)
-        return operations.Operation.model_validate(body)
+        return work.Operation.model_validate(body)
 
     # Launches and instances
 
-    def launch(self, *, key: str | None = None, **request: Any) -> operations.Operation:
-        """Launch instances; fields as `fleet.LaunchRequest`."""
+    def launch(self, *, key: str | None = None, **request: Any) -> work.Operation:
+        """Launch instances; fields as `bathotype.wire.fleet.LaunchRequest`."""
         body = fleet.LaunchRequest(**request).model_dump(mode="json")
-        return operations.Operation.model_validate(self._create("/launches", body, key))
+        return work.Operation.model_validate(self._create("/launches", body, key))
 
     def plan_launch(self, **request: Any) -> fleet.LaunchPlan:
         """What a launch would do."""
@@ -259,27 +270,27 @@ class Client:
 
     # Operations
 
-    def operations(self, *, state: str | None = None, limit: int = 50) -> Iterator[operations.Operation]:
+    def operations(self, *, state: str | None = None, limit: int = 50) -> Iterator[work.Operation]:
         """Operations, newest first."""
-        return self._transport.pages(operations.Operation, "/operations", state=state, limit=limit)
+        return self._transport.pages(work.Operation, "/operations", state=state, limit=limit)
 
-    def operation(self, operation_id: str) -> operations.Operation:
+    def operation(self, operation_id: str) -> work.Operation:
         """One operation."""
-        return self._transport.one(operations.Operation, "GET", f"/operations/{operation_id}")
+        return self._transport.one(work.Operation, "GET", f"/operations/{operation_id}")
 
-    def operation_log(self, operation_id: str) -> list[operations.LogLine]:
+    def operation_log(self, operation_id: str) -> list[work.LogLine]:
         """What an operation has told."""
-        return self._transport.many(operations.LogLine, f"/operations/{operation_id}/log")
+        return self._transport.many(work.LogLine, f"/operations/{operation_id}/log")
 
-    def cancel(self, operation_id: str) -> operations.Operation:
+    def cancel(self, operation_id: str) -> work.Operation:
         """Ask an operation to stop."""
-        return self._transport.one(operations.Operation, "POST", f"/operations/{operation_id}/cancel")
+        return self._transport.one(work.Operation, "POST", f"/operations/{operation_id}/cancel")
 
-    def retry(self, operation_id: str) -> operations.Operation:
+    def retry(self, operation_id: str) -> work.Operation:
         """Run a failed operation again."""
-        return self._transport.one(operations.Operation, "POST", f"/operations/{operation_id}/retry")
+        return self._transport.one(work.Operation, "POST", f"/operations/{operation_id}/retry")
 
-    def watch(self, operation_id: str) -> Iterator[operations.Operation]:
+    def watch(self, operation_id: str) -> Iterator[work.Operation]:
         """An operation at each change until it has ended; a broken connection is taken up again."""
         while True:
             try:
@@ -293,20 +304,20 @@ class Client:
                         raise error_of(source.response)
                     for event in source.iter_sse():
                         if event.event == "operation":
-                            seen = operations.Operation.model_validate_json(event.data)
+                            seen = work.Operation.model_validate_json(event.data)
                             yield seen
-                            if seen.state in operations.ENDED:
+                            if seen.state in work.ENDED:
                                 return
             except httpx.TransportError:
                 pass
             seen = self.operation(operation_id)  # waits while the service is away, and raises when it stays away
             yield seen
-            if seen.state in operations.ENDED:
+            if seen.state in work.ENDED:
                 return
 
-    def wait(self, operation_id: str, *, on_progress: Watcher | None = None) -> operations.Operation:
+    def wait(self, operation_id: str, *, on_progress: Watcher | None = None) -> work.Operation:
         """Wait until an operation has ended.  Raises `OperationFailed` unless it succeeded."""
-        last: operations.Operation | None = None
+        last: work.Operation | None = None
         for last in self.watch(operation_id):
             if on_progress is not None:
                 on_progress(last)
@@ -331,6 +342,9 @@ class Client:
         *,
         region: str | None = None,
         on_progress: Callable[[int, int], None] = lambda done, total: None,
-    ) -> Manifest:
+    ) -> Exported:
         """Write a version's raw disk to a file: sparse, resumable, every chunk verified."""
-        return download(self._transport, reference, target, region, on_progress)
+        from bathotype.client.download import download  # NumPy takes a while to load: only who exports pays for it
+
+        manifest = download(self._transport, reference, target, region, on_progress)
+        return Exported(target, manifest.size, manifest.data_bytes, manifest.content_digest)

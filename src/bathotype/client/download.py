@@ -73,7 +73,7 @@ def _split(rows: list[int], manifest: Manifest) -> Iterator[list[int]]:
 def _there(handle: int, manifest: Manifest, row: int) -> bool:
     index = int(manifest.index[row])
     data = os.pread(handle, manifest.chunk_size(index), index * CHUNK)
-    return digest(data) == manifest.digests[row].tobytes()
+    return bool(digest(data) == manifest.digests[row].tobytes())
 
 
 def _fetch(

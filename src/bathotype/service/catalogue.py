@@ -88,7 +88,7 @@ def running_counts(session: Session, versions: Iterable[str]) -> dict[str, int]:
     query = select(Instance.version_id, func.count()).where(
         Instance.version_id.in_(list(versions)), Instance.state.in_(PRESENT)
     )
-    return {version: count for version, count in session.execute(query.group_by(Instance.version_id))}
+    return dict(session.execute(query.group_by(Instance.version_id)).all())  # type: ignore[arg-type]
 
 
 def version_answers(session: Session, account: str, versions: Sequence[Version]) -> list[wire.Version]:

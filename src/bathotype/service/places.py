@@ -15,10 +15,14 @@ from bathotype.sites.standin import StandinSite
 
 
 class Reach:
-    """Opens each store and site once a process.  Raises `NotFound` for unknown regions, `Refused` without access."""
+    """Opens each store and site once.  Raises `NotFound` for unknown regions, `Refused` without access.
 
-    def __init__(self, database: Database, places: Places) -> None:
-        self._database, self.places = database, places
+    ``patience`` is how long, in seconds, a call to a site is repeated: long for operations, short where somebody
+    waits for an answer.
+    """
+
+    def __init__(self, database: Database, places: Places, *, patience: float) -> None:
+        self._database, self.places, self._patience = database, places, patience
         self._stores: dict[str, RegionStore] = {}
         self._sites: dict[tuple[str, str], StandinSite] = {}
         self._names: dict[str, str] = {}
@@ -54,7 +58,9 @@ class Reach:
         with self._lock:
             key = (region, account)
             if key not in self._sites:
-                self._sites[key] = StandinSite(self.places.regions[region].site, access.token)
+                self._sites[key] = StandinSite(
+                    self.places.regions[region].site, access.token, patience=self._patience
+                )
             return self._sites[key]
 
     def site_order(self, region: str, account: str) -> tuple[str, str]:

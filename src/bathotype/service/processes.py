@@ -8,23 +8,28 @@ from bathotype.service.app import create_app
 from bathotype.service.logs import configure
 from bathotype.service.operations.queue import Worker
 from bathotype.service.operations.runner import Runner
+from bathotype.service.places import Reach
 from bathotype.service.reconcile import Reconciler
 from bathotype.service.state import Service
 from bathotype.service.work import KINDS
 
+# For how many seconds a site that does not answer is asked again.
+_SOMEBODY_WAITS, _WORK_WAITS, _LOOK_WAITS = 8.0, 45.0, 3.0
+
 
 def serve(host: str, port: int) -> None:
     """The API, until stopped."""
-    service = Service.from_environment()
+    service = Service.from_environment(patience=_SOMEBODY_WAITS)
     configure(service.settings.log_level)
     uvicorn.run(create_app(service), host=host, port=port, log_level="warning", timeout_graceful_shutdown=2)
 
 
 def work(concurrency: int) -> None:
     """Operations and the reconciler, until stopped."""
-    service = Service.from_environment()
+    service = Service.from_environment(patience=_WORK_WAITS)
     configure(service.settings.log_level)
     runner = Runner(service.database, service.settings, service.reach, KINDS)
-    reconciler = Reconciler(service.database, service.reach, service.settings)
+    brisk = Reach(service.database, service.settings.places, patience=_LOOK_WAITS)
+    reconciler = Reconciler(service.database, brisk, service.settings)
     periodic = [(float(service.settings.reconcile_seconds), reconciler.run)]
     Worker(service.database, service.queue, runner, periodic).serve(concurrency=concurrency)

@@ -26,13 +26,13 @@ class Service:
     queue: Queue
 
     @classmethod
-    def from_environment(cls) -> Service:
+    def from_environment(cls, *, patience: float) -> Service:
         """Open everything that the settings name and bring the schema up to date."""
         settings = Settings()
         settings.scratch_dir.mkdir(parents=True, exist_ok=True)
         database = Database(settings.database_url)
         database.prepare()
-        return cls(settings, database, Reach(database, settings.places), Queue(settings.database_url))
+        return cls(settings, database, Reach(database, settings.places, patience=patience), Queue(settings.database_url))
 
 
 def start_operation(

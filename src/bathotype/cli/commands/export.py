@@ -30,7 +30,7 @@ def register(parsers: Subparsers) -> None:
 
 def _export(client: Client, given: argparse.Namespace) -> None:
     if given.json or not sys.stderr.isatty():
-        manifest = client.export(given.reference, given.to, region=given.region)
+        exported = client.export(given.reference, given.to, region=given.region)
     else:
         columns = (
             TextColumn("[bold]export"),
@@ -40,19 +40,19 @@ def _export(client: Client, given: argparse.Namespace) -> None:
         )
         with Progress(*columns, console=errors, transient=True) as progress:
             bar = progress.add_task("export", total=None)
-            manifest = client.export(
+            exported = client.export(
                 given.reference,
                 given.to,
                 region=given.region,
                 on_progress=lambda done, total: progress.update(bar, completed=done, total=total),
             )
     if given.json:
-        return emit_json({"file": str(given.to), "size": manifest.size, "content_digest": manifest.content_digest})
+        return emit_json({"file": str(given.to), "size": exported.size, "content_digest": exported.content_digest})
     facts(
         [
             ("file", given.to),
-            ("size", f"{iec(manifest.size)}, {iec(manifest.data_bytes)} of data"),
-            ("content", manifest.content_digest),
+            ("size", f"{iec(exported.size)}, {iec(exported.data_bytes)} of data"),
+            ("content", exported.content_digest),
             ("verified", "every chunk"),
         ]
     )

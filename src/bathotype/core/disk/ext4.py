@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
+from crc32c import crc32c
 
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import BlockSource
@@ -33,10 +34,16 @@ _COMPAT_SPARSE_SUPER2 = 0x200
 # group flags
 _INODE_UNINIT, _BLOCK_UNINIT = 0x1, 0x2
 # inode flags
+_CSUM_SEED = 0x2000
 _EXTENTS_FL, _INLINE_DATA_FL, _ENCRYPT_FL = 0x80000, 0x10000000, 0x800
 
 _MOST_DEPTH = 5
 _MOST_DIRECTORY = 256 * 1024 * 1024
+
+
+def raw_crc32c(seed: int, data: bytes) -> int:
+    """CRC-32C as ext4 uses it: begun with ``seed``, without the final inversion."""
+    return crc32c(data, seed ^ 0xFFFFFFFF) ^ 0xFFFFFFFF
 
 
 @dataclass(frozen=True)
@@ -51,6 +58,7 @@ class Inode:
     links: int
     flags: int
     mtime: int
+    generation: int
     sectors: int
     block: bytes
     body: bytes
@@ -252,24 +260,25 @@ class Ext4:
         first = runs[0][1] * block
         return every.minus(Ranges.of([(first, first + block)]), self.source.size)
 
+    def inode_tables(self) -> Iterator[tuple[int, bytes, bytes]]:
+        """For each group: byte offset of its inode table, its bytes up to the last inode ever used, its bitmap."""
+        for index, group in enumerate(self._groups):
+            if not group.flags & _INODE_UNINIT:
+                live = (self.inodes_per_group - group.inodes_unused) * self.inode_size
+                yield group.inode_table * self.block_size, self._table(index)[:live], self._blocks(group.inode_bitmap, 1)
+
+    def checksum_seed(self) -> int | None:
+        """What metadata checksums begin with, None where the file system has none."""
+        if not self.ro_compat & _METADATA_CSUM:
+            return None
+        if self.incompat & _CSUM_SEED:
+            return int(struct.unpack_from("<I", self._sb, 624)[0])
+        return raw_crc32c(0xFFFFFFFF, self._sb[104:120])
+
     def file_ranges(self, inode: Inode) -> Ranges:
         """Where a file's bytes lie, as byte ranges of the file system."""
         block = self.block_size
         return Ranges.of((p * block, (p + n) * block) for _, p, n, _ in self.extents(inode))
-
-    def free_inode_offsets(self) -> Iterator[int]:
-        """Byte offsets of inodes that are free but not blank: a deleted file's remains."""
-        blank = bytes(self.inode_size)
-        for index, group in enumerate(self._groups):
-            if group.flags & _INODE_UNINIT:
-                continue
-            live = self.inodes_per_group - group.inodes_unused
-            bits = np.unpackbits(np.frombuffer(self._blocks(group.inode_bitmap, 1), np.uint8), bitorder="little")
-            table = self._table(index)
-            for slot in np.flatnonzero(bits[:live] == 0).tolist():
-                at = slot * self.inode_size
-                if table[at : at + self.inode_size] != blank:
-                    yield group.inode_table * self.block_size + at
 
     # Files
 
@@ -286,9 +295,10 @@ class Ext4:
         uid |= struct.unpack_from("<H", raw, 120)[0] << 16
         gid |= struct.unpack_from("<H", raw, 122)[0] << 16
         size |= struct.unpack_from("<I", raw, 108)[0] << 32
+        generation = struct.unpack_from("<I", raw, 100)[0]
         # A disk may hold a million inodes: only inline data needs the whole one later.
         body = raw if flags & _INLINE_DATA_FL else b""
-        return Inode(number, mode, uid, gid, size, links, flags, mtime, sectors, raw[40:100], body)
+        return Inode(number, mode, uid, gid, size, links, flags, mtime, generation, sectors, raw[40:100], body)
 
     def _table(self, group: int) -> bytes:
         cached = self._table_cache.get(group)

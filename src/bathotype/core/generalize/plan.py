@@ -261,7 +261,7 @@ def apply_plan(result: Plan, disk: GuestDisk, image: Path, scratch: Path) -> Non
     Raises `Damaged` or `OutOfSpace`; the copy is then of no further use.
     """
     editor = OfflineEditor(image, disk.root.start, scratch)
-    for path in reversed(result.removed):  # children before their folders
+    for path in sorted(result.removed, reverse=True):  # children before their folders
         editor.remove(path, directory=result.removed[path].is_dir)
     for path, (data, mode) in result.written.items():
         editor.write(path, data, like=disk.entries.get(path), mode=mode)

@@ -6,16 +6,20 @@ unexpected line on its error stream fails the whole edit.
 
 from __future__ import annotations
 
+import os
 import shutil
+import struct
 import subprocess
 import tempfile
 from pathlib import Path
 
 from bathotype.core.disk.ext4 import Ext4, Inode
+from bathotype.core.disk.ext4remains import blanking
 from bathotype.core.disk.source import FileSource, Window, open_file
 from bathotype.core.errors import Damaged, OutOfSpace, Refused, Unavailable
 
 _DEADLINE = 600
+_LAST_WRITE_AT = 1024 + 48  # s_wtime in the superblock
 
 
 class OfflineEditor:
@@ -63,11 +67,11 @@ class OfflineEditor:
         self._commands.append(f"set_inode_field {_quoted(path)} {field} {value}")
 
     def apply(self) -> None:
-        """Do all of it, check the file system, and blank what deleted files left in the inode tables."""
+        """Do all of it, check the file system, and blank what removed files left in its structures."""
         if self._commands:
             with tempfile.TemporaryDirectory(dir=self._scratch, prefix="edit-") as folder:
                 self._run_debugfs(Path(folder))
-        self._blank_free_inodes()
+        self._blank_remains()
         self.check()
 
     def _run_debugfs(self, folder: Path) -> None:
@@ -76,7 +80,13 @@ class OfflineEditor:
         script = folder / "commands"
         lines = [self._with_local(line, folder) for line in self._commands]
         script.write_bytes("\n".join([*lines, ""]).encode("utf-8", "surrogateescape"))
-        done = _run([_tool("debugfs"), "-w", "-f", str(script), self._target])
+        # The time that debugfs writes is the disk's own last one: the same disk gives the same bytes again.
+        with open_file(self._image) as image:
+            written_at = struct.unpack("<I", image.read(self._offset + _LAST_WRITE_AT, 4))[0]
+        done = _run(
+            [_tool("debugfs"), "-w", "-f", str(script), self._target],
+            environment={"E2FSPROGS_FAKE_TIME": str(written_at or 1)},
+        )
         problems = [line for line in done.stderr.splitlines() if line and not line.startswith("debugfs 1.")]
         if any("Could not allocate" in p or "No space" in p or "no space" in p for p in problems):
             raise OutOfSpace(
@@ -93,14 +103,12 @@ class OfflineEditor:
         number, _, rest = line.removeprefix("write @").partition("@")
         return f"write {_quoted(str(folder / number))}{rest}"
 
-    def _blank_free_inodes(self) -> None:
-        # A removed file's inode keeps its size, its block list and short contents (links, inline data).
+    def _blank_remains(self) -> None:
         image = FileSource(self._image, writable=True)
         try:
-            with_length = self._image.stat().st_size - self._offset
-            fs = Ext4(Window(image, self._offset, with_length))
-            for at in list(fs.free_inode_offsets()):
-                image.write(self._offset + at, bytes(fs.inode_size))
+            fs = Ext4(Window(image, self._offset, image.size - self._offset))
+            for at, data in list(blanking(fs)):
+                image.write(self._offset + at, data)
             image.flush()
         finally:
             image.close()
@@ -148,9 +156,17 @@ def _tool(name: str) -> str:
     return path
 
 
-def _run(argv: list[str]) -> subprocess.CompletedProcess[str]:
+def _run(argv: list[str], environment: dict[str, str] | None = None) -> subprocess.CompletedProcess[str]:
     try:
-        return subprocess.run(argv, capture_output=True, text=True, errors="replace", timeout=_DEADLINE, check=False)
+        return subprocess.run(
+            argv,
+            capture_output=True,
+            text=True,
+            errors="replace",
+            timeout=_DEADLINE,
+            check=False,
+            env={**os.environ, **(environment or {})},
+        )
     except subprocess.TimeoutExpired as error:
         raise Unavailable(f"{Path(argv[0]).name} did not end within {_DEADLINE} s.") from error
 

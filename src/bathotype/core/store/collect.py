@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from bathotype.core.store.manifest import Manifest
-from bathotype.core.store.pack import PackBuilder
+from bathotype.core.store.pack import PACK_OVERHEAD, ROW_SIZE, PackBuilder
 from bathotype.core.store.region import RegionStore
 
 #: A pack of which less than this share is needed is rewritten.
@@ -44,7 +44,7 @@ def plan_collect(present: Iterable[tuple[str, int]], live: Iterable[Manifest]) -
     for name, size in present:
         if name not in needed:
             dead[name] = size
-        elif sum(needed[name].values()) < size * _KEEP_SHARE:
+        elif PACK_OVERHEAD + sum(n + ROW_SIZE for n in needed[name].values()) < size * _KEEP_SHARE:
             sparse[name] = size
     return CollectPlan(dead, sparse)
 

@@ -15,6 +15,9 @@ from bathotype.core.store.chunks import DIGEST
 _MAGIC = b"BATHOPK1"
 _ROW = struct.Struct("<32sQI")
 
+#: Bytes of a pack besides its frames: magic numbers and count, and one index row a frame.
+PACK_OVERHEAD, ROW_SIZE = 2 * len(_MAGIC) + 4, _ROW.size
+
 #: A pack is sealed when it reaches this many bytes.
 PACK_TARGET = 32 * 1024 * 1024
 

@@ -318,7 +318,10 @@ class Launch(Work):
             raise _SomeFailed(len(failed), len(instances), some)
         return {
             "reference": self.context.params["reference"],
-            "instances": [{"id": i.id, "name": i.name, "address": i.address, "state": i.state} for i in instances],
+            "instances": [
+                {"id": i.id, "name": i.name, "address": i.address, "state": i.state}
+                for i in sorted(instances, key=lambda i: i.name)
+            ],
         }
 
 

@@ -66,7 +66,7 @@ class Purge(Work):
         changed = repack(store, live, decided.sparse, lambda name, size: None)
         for version, manifest in changed.items():
             store.put_manifest(version, manifest)
-        rewritten = {name: size for name, size in decided.sparse.items()} if changed else {}
+        rewritten = dict(decided.sparse.items()) if changed else {}
         # Only now is every chunk that anybody needs found without the old packs.
         store.delete_manifest(self._version)
         for name in (*decided.dead, *rewritten):

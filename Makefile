@@ -1,0 +1,35 @@
+# Two commands do everything on a fresh Debian 12: `make demo` and `make test`.
+VENV := .venv
+BIN := $(VENV)/bin
+DATA_DIR ?= .demo
+PORT ?= 8620
+
+.PHONY: setup demo test lint bench clean
+
+setup: $(VENV)/.installed
+
+# The stamp is newer than what it was made from: a changed lock file installs anew.
+$(VENV)/.installed: requirements.lock pyproject.toml scripts/system-packages scripts/find-python
+	scripts/system-packages
+	test -x $(BIN)/python || "$$(scripts/find-python)" -m venv $(VENV)
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check -r requirements.lock
+	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
+	touch $@
+
+demo: setup
+	$(BIN)/bathotype demo --data-dir $(DATA_DIR) --port $(PORT)
+
+test: setup
+	$(BIN)/python -m pytest
+
+lint: setup
+	$(BIN)/ruff check src tests bench
+	$(BIN)/ruff format --check src tests bench
+	$(BIN)/mypy
+	$(BIN)/lint-imports --no-logo
+
+bench: setup
+	$(BIN)/python -m bench
+
+clean:
+	rm -rf $(VENV) $(DATA_DIR) .pytest_cache .mypy_cache .ruff_cache .hypothesis .import_linter_cache src/*.egg-info

@@ -1,0 +1,68 @@
+"""Fixtures: disks of the demo world, and the whole system on loopback."""
+
+from __future__ import annotations
+
+import os
+import random
+import shutil
+import subprocess
+import sys
+import tempfile
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from hypothesis import settings
+
+from standin import demo as world
+from tests.support import System
+
+settings.register_profile("here", deadline=None, max_examples=60)
+settings.load_profile("here")
+
+
+@pytest.fixture(scope="session")
+def demo_disk(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The boot disk of gauge-seed-01, as the stand-in makes it; copy it before changing it."""
+    return _build("gauge-seed-01", tmp_path_factory)
+
+
+@pytest.fixture(scope="session")
+def mbr_disk(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A lived-in disk with an MBR."""
+    return _build("surge-old-01", tmp_path_factory)
+
+
+def _build(name: str, factory: pytest.TempPathFactory) -> Path:
+    spec = next(s for s in world._WORLD if s.name == name)
+    path = factory.mktemp("disks") / f"{name}.raw"
+    world.build_boot_disk(path, spec, "192.0.2.10", random.Random(name))
+    return path
+
+
+@pytest.fixture(scope="session")
+def system() -> Iterator[System]:
+    """PostgreSQL, stand-in, service and worker, all real, started once."""
+    # Not pytest's own folder: the database server's user must be able to walk there.
+    folder = Path(tempfile.mkdtemp(prefix="bathotype-tests-"))
+    folder.chmod(0o711)
+    running = System(folder)
+    try:
+        running.start()
+        yield running
+    finally:
+        running.stop()
+        if os.environ.get("BATHOTYPE_KEEP_TESTS") is None:
+            shutil.rmtree(folder, ignore_errors=True)
+
+
+@pytest.fixture
+def cli(system: System):  # type: ignore[no-untyped-def]
+    """Run the command line as a user does; returns the finished process."""
+
+    def run(*argv: str, account: str = "tide-core") -> subprocess.CompletedProcess[str]:
+        environment = {"BATHOTYPE_URL": system.url, "BATHOTYPE_TOKEN": system.secrets["api"][account], "PATH": "/usr/bin:/bin"}
+        command = [sys.executable, "-m", "bathotype.cli.main", *argv]
+        return subprocess.run(command, capture_output=True, text=True, env=environment, timeout=120, check=False)
+
+    return run

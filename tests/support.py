@@ -1,0 +1,143 @@
+"""The running system as tests see it: the demo, plus faults, kills and a look at the site from outside."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import httpx
+import psycopg
+
+from bathotype.client import Client
+from bathotype.demo.system import DemoSystem
+from bathotype.sites.standin import StandinSite
+from bathotype.wire.operations import Operation
+
+
+def until(condition: Callable[[], Any], *, seconds: float = 40.0, pause: float = 0.05) -> Any:
+    """Wait for a condition and return what it returned; fail after ``seconds``."""
+    deadline = time.monotonic() + seconds
+    while time.monotonic() < deadline:
+        if found := condition():
+            return found
+        time.sleep(pause)
+    raise AssertionError("what was waited for did not happen in time")
+
+
+class System(DemoSystem):
+    """The demo with short periods, and with the means to hurt it."""
+
+    def __init__(self, folder: Path) -> None:
+        quick = {"BATHOTYPE_RECONCILE_SECONDS": "1", "BATHOTYPE_FREEZE_SECONDS": "3"}
+        super().__init__(folder, 0, durable=False, environment=quick)
+
+    @property
+    def core(self) -> Client:
+        """The account that makes images."""
+        return self.client("tide-core")
+
+    def site(self, account: str = "tide-core") -> StandinSite:
+        """The stand-in, past the service."""
+        return StandinSite(self.site_url, self.secrets["site"][account])
+
+    def fault(self, kind: str, **options: Any) -> None:
+        """Ask the stand-in for a fault."""
+        answer = httpx.post(f"{self.site_url}/v1/faults", json={"kind": kind, **options}, trust_env=False,
+                            headers={"Authorization": f"Bearer {self.secrets['operator']}"})
+        answer.raise_for_status()
+
+    def clear_faults(self) -> None:
+        """No more faults."""
+        httpx.delete(f"{self.site_url}/v1/faults", trust_env=False,
+                     headers={"Authorization": f"Bearer {self.secrets['operator']}"}).raise_for_status()
+
+    def kill(self, name: str) -> None:
+        """kill -9 one process of the system."""
+        child = next(c for c in self.supervisor.children if c.name == name)
+        assert child.process is not None
+        os.kill(child.process.pid, signal.SIGKILL)
+        child.process.wait()
+
+    def revive(self) -> None:
+        """Start again what was killed, and wait until it answers."""
+        self.supervisor.look()
+        for child in self.supervisor.children:
+            if child.name == "postgres":
+                self._revive_postgres()
+            self.supervisor.wait_ready(child)
+
+    def _revive_postgres(self) -> None:
+        """PostgreSQL refuses to start until the last backend of its former life has noticed; try until it does."""
+
+        def up() -> bool:
+            self.supervisor.look()
+            try:
+                psycopg.connect(self.postgres.url("bathotype"), connect_timeout=1).close()
+            except psycopg.OperationalError:
+                return False
+            return True
+
+        until(up, pause=0.2)
+
+    def query(self, sql: str, *values: Any) -> list[tuple[Any, ...]]:
+        """Look into the service's database."""
+        with psycopg.connect(self.postgres.url("bathotype")) as connection:
+            return connection.execute(sql, values).fetchall()
+
+    def when_running(self, operation: Operation, step: str) -> bool:
+        """Wait until a step of an operation runs; False where the operation ended first."""
+        deadline = time.monotonic() + 60
+        with psycopg.connect(self.postgres.url("bathotype"), autocommit=True) as connection:
+            while time.monotonic() < deadline:
+                row = connection.execute(
+                    "select s.state, o.state from operation_steps s join operations o on o.id = s.operation_id "
+                    "where o.id = %s and s.name = %s", (operation.id, step)).fetchone()
+                assert row is not None
+                if row[0] == "running":
+                    return True
+                if row[0] in ("done", "skipped") or row[1] in ("succeeded", "failed", "cancelled"):
+                    return False
+                time.sleep(0.003)
+        raise AssertionError(f"{step} never ran")
+
+    def temporary_at_site(self, operation: str) -> list[str]:
+        """Disks at the site that a capture left behind."""
+        return [d.id for d in self.site().disks("skerry-1", tag=("bathotype-operation", operation)) if d.kind == "snapshot"]
+
+    def disk_file(self, machine: str) -> Path:
+        """The file behind a machine's boot disk."""
+        found = self.site().machine_named("skerry-1", machine)
+        assert found is not None and found.boot_disk is not None
+        return self.data / "standin" / "disks" / f"{found.boot_disk.id}.raw"
+
+    def captured(self, line: str, *, machine: str = "gauge-seed-01", release: bool = True, **options: Any) -> str:
+        """A fresh version of a line (made if need be); returns its reference."""
+        with self.core as client:
+            if line not in {x.name for x in client.lines()}:
+                client.create_line(line)
+            done = client.wait(client.capture(machine=machine, line=line, **options).id)
+            reference = str((done.result or {})["reference"])
+            if release:
+                client.release(reference)
+            return reference
+
+
+def e2fsck(image: Path) -> None:
+    """Judge every ext4 partition of a raw image by e2fsck."""
+    table = json.loads(subprocess.run(["/usr/sbin/sfdisk", "--json", str(image)], capture_output=True, check=True).stdout)
+    for part in table["partitiontable"]["partitions"]:
+        target = f"{image}?offset={part['start'] * 512}"
+        if subprocess.run(["/usr/sbin/dumpe2fs", "-h", target], capture_output=True, check=False).returncode == 0:
+            done = subprocess.run(["/usr/sbin/e2fsck", "-fn", target], capture_output=True, text=True, check=False)
+            assert done.returncode == 0, done.stdout
+
+
+def holds(image: Path, needle: bytes) -> bool:
+    """Whether the raw bytes of an image hold something, by grep."""
+    return subprocess.run(["grep", "-qaF", needle.decode(), str(image)], check=False).returncode == 0

@@ -1,0 +1,314 @@
+"""Faults on the real processes: kill -9 at each step, a site that fails, full disks, damaged packs."""
+
+from __future__ import annotations
+
+import os
+import threading
+import time
+from pathlib import Path
+
+import pytest
+
+from bathotype.client import OperationFailed
+from bathotype.core.errors import Damaged, Refused
+from tests.support import System, until
+
+
+@pytest.fixture(autouse=True)
+def _no_faults_left(system: System):  # type: ignore[no-untyped-def]
+    yield
+    system.clear_faults()
+
+
+@pytest.fixture(scope="module")
+def ready(system: System) -> str:
+    """A released version with a base disk at the site."""
+    reference = system.captured("fault-line", number="1.0.0")
+    with system.core as client:
+        client.wait(client.launch(reference=reference, region="skerry-1", name="first").id)
+    return reference
+
+
+def _check_source(system: System) -> None:
+    machine = system.site().machine_named("skerry-1", "gauge-seed-01")
+    assert machine is not None
+    with system.site().agent(machine.id) as agent:
+        assert agent.freeze_status() == "thawed"
+
+
+@pytest.mark.parametrize("step", ["check", "snapshot", "copy", "generalize", "store", "scan", "seal"])
+def test_worker_killed_in_a_capture(system: System, step: str) -> None:
+    with system.core as client:
+        line = f"killed-{step}"
+        client.create_line(line)
+        for attempt in range(4):
+            number = f"1.{attempt}.0"
+            operation = client.capture(machine="gauge-seed-01", line=line, number=number)
+            if system.when_running(operation, step):
+                system.kill("worker")
+                break
+            client.wait(operation.id)
+        else:
+            pytest.fail(f"the step {step} was never caught")
+        until(lambda: _thawed(system), seconds=8)
+        system.revive()
+        done = client.wait(operation.id)
+        versions = [v for v in client.versions(line) if v.number == number]
+        assert [v.state for v in versions] == ["staged"]
+        assert versions[0].content_digest == (done.result or {})["content_digest"]
+        client.wait(client.verify(f"{line}@{number}", "skerry-1").id)
+    assert system.temporary_at_site(operation.id) == []
+    assert not (system.data / "scratch" / operation.id).exists()
+    _check_source(system)
+
+
+def _thawed(system: System) -> bool:
+    machine = system.site().machine_named("skerry-1", "gauge-seed-01")
+    with system.site().agent(machine.id) as agent:  # type: ignore[union-attr]
+        return agent.freeze_status() == "thawed"
+
+
+@pytest.mark.parametrize("step", ["base_disk", "create", "follow"])
+def test_worker_killed_in_a_launch(system: System, step: str) -> None:
+    reference = system.captured(f"launch-{step.replace('_', '-')}", number="1.0.0")
+    with system.core as client:
+        for attempt in range(4):
+            operation = client.launch(reference=reference, region="skerry-1", count=3, name=f"k{attempt}-{step.replace('_', '')}-{{n}}")
+            if system.when_running(operation, step):
+                system.kill("worker")
+                break
+            client.wait(operation.id)
+        else:
+            pytest.fail(f"the step {step} was never caught")
+        system.revive()
+        client.wait(operation.id)
+        names = [f"k{attempt}-{step.replace('_', '')}-{n}" for n in (1, 2, 3)]
+        assert [client.instance(n).state for n in names] == ["running"] * 3
+        present = [m.name for m in system.site().machines("skerry-1") if m.name in names]
+        assert sorted(present) == names, "nothing is doubled"
+        bases = [d for d in system.site().disks("skerry-1", tag=("owner", "tide-core"))
+                 if d.kind != "snapshot" and d.name == f"base-{client.version(reference).id}"]
+        assert [d.kind for d in bases] == ["base"]
+        for name in names:
+            client.act_on_instance(name, "terminate")
+
+
+@pytest.mark.parametrize("step", ["base_disks", "collect"])
+def test_worker_killed_in_a_purge(system: System, ready: str, step: str) -> None:
+    line = f"purge-{step.replace('_', '-')}"
+    with system.core as client:
+        for attempt in range(4):
+            reference = system.captured(line, number=f"1.{attempt}.0", machine="surge-old-01")
+            client.wait(client.launch(reference=reference, region="skerry-1", name=f"p-{attempt}-{line}").id)
+            client.act_on_instance(f"p-{attempt}-{line}", "terminate")
+            client.retire(reference)
+            operation = client.purge(reference, waive_grace=True)
+            if system.when_running(operation, step):
+                system.kill("worker")
+                break
+            client.wait(operation.id)
+        else:
+            pytest.fail(f"the step {step} was never caught")
+        system.revive()
+        client.wait(operation.id)
+        assert client.version(reference).regions == []
+        client.wait(client.verify(ready, "skerry-1").id)
+
+
+def test_standin_killed_while_the_disk_is_copied(system: System) -> None:
+    with system.core as client:
+        client.create_line("site-killed")
+        operation = client.capture(machine="surge-bench-01", line="site-killed", number="1.0.0")
+        system.when_running(operation, "copy")
+        system.kill("standin")
+        time.sleep(0.5)
+        system.revive()
+        assert client.wait(operation.id).state == "succeeded"
+        log = " ".join(line.text for line in client.operation_log(operation.id))
+        assert "again" in log, "the retries are visible in the operation"
+    assert system.temporary_at_site(operation.id) == []
+
+
+def test_postgres_killed_in_a_capture(system: System) -> None:
+    with system.core as client:
+        client.create_line("db-killed")
+        operation = client.capture(machine="gauge-seed-01", line="db-killed", number="1.0.0")
+        system.when_running(operation, "generalize")
+        system.kill("postgres")
+        time.sleep(0.5)
+        system.revive()
+        assert client.wait(operation.id).state == "succeeded"
+        assert [v.number for v in client.versions("db-killed")] == ["1.0.0"]
+    _check_source(system)
+
+
+def test_a_site_that_fails_for_a_while_is_retried_visibly(system: System) -> None:
+    system.fault("rate-limit", target="/v1/disks", count=2, seconds=0.1)
+    system.fault("fail", target="/v1/disks", count=2, status=500)
+    system.fault("slow", target="/v1/machines", count=2, seconds=0.5)
+    with system.core as client:
+        client.create_line("hard-times")
+        operation = client.capture(machine="gauge-seed-01", line="hard-times", number="1.0.0")
+        client.wait(operation.id)
+        log = [x for x in client.operation_log(operation.id) if x.level == "warning"]
+        assert not log or any("429" in x.text or "500" in x.text for x in log)
+    system.fault("fail", target="/v1/machines", count=3, status=503)
+    with system.core as client:
+        operation = client.capture(machine="gauge-seed-01", line="hard-times", bump="minor")
+        assert client.wait(operation.id).state == "succeeded"
+
+
+def test_the_guest_is_thawed_whatever_happens(system: System) -> None:
+    """The snapshot hangs far beyond the deadline while a program in the guest goes on writing."""
+    machine = system.site().machine_named("skerry-1", "gauge-seed-01")
+    assert machine is not None and machine.boot_disk is not None
+    told: dict[str, bytes] = {}
+
+    def write() -> None:
+        with system.site().agent(machine.id, timeout=60) as agent:
+            done = agent.run(["/usr/bin/gauge-logger", "/var/lib/tide/live.log", "120", "50"], timeout=60)
+            told["out"] = done.out
+
+    with system.core as client:
+        client.create_line("hung")
+        system.fault("snapshot-fails", target=machine.boot_disk.id, count=1, seconds=8)
+        writer = threading.Thread(target=write)
+        writer.start()
+        operation = client.capture(machine="gauge-seed-01", line="hung", number="1.0.0")
+        frozen_at = until(lambda: not _thawed_quietly(system) and time.monotonic(), pause=0.01)
+        until(lambda: _thawed_quietly(system), pause=0.05, seconds=6)
+        assert time.monotonic() - frozen_at < 5.5, "the guard's deadline is 3 s"
+        assert client.wait(operation.id).state == "succeeded", "the snapshot is taken again"
+    writer.join(30)
+    import json
+
+    assert json.loads(told["out"])["slowest_write_seconds"] < 5.5
+
+
+def _thawed_quietly(system: System) -> bool:
+    try:
+        return _thawed(system)
+    except Exception:
+        return True
+
+
+def test_an_agent_that_dies_while_frozen(system: System) -> None:
+    machine = system.site().machine_named("skerry-1", "gauge-seed-01")
+    assert machine is not None
+    system.fault("agent-dies-frozen", target=machine.id, seconds=4)
+    with system.core as client:
+        client.create_line("silent")
+        operation = client.capture(machine="gauge-seed-01", line="silent", number="1.0.0")
+        until(lambda: client.operation(operation.id).state != "queued")
+        time.sleep(2)
+        system.clear_faults()
+        client.wait(operation.id)
+    until(lambda: _thawed(system))
+
+
+def test_a_launch_that_does_not_come_up_tells_the_console(system: System, ready: str) -> None:
+    system.fault("boot-fails", count=1)
+    with system.core as client:
+        operation = client.launch(reference=ready, region="skerry-1", count=2, name="half-{n}", wait_seconds=6)
+        with pytest.raises(OperationFailed, match="1 of 2 instances did not come up.*no bootable system") as caught:
+            client.wait(operation.id)
+        assert caught.value.code == "instances-failed"
+        states = sorted(client.instance(f"half-{n}").state for n in (1, 2))
+        assert states == ["failed", "running"]
+        failed = next(i for i in client.instances(state=["failed"]) if i.name.startswith("half-"))
+        assert "initramfs" in str(failed.reason)
+        assert system.site().machine_named("skerry-1", failed.name) is None, "what failed is removed"
+        client.retry(operation.id)
+        client.wait(operation.id)
+        assert client.instance(failed.id).state == "running"
+
+
+def test_cancelling_cleans_up(system: System) -> None:
+    with system.core as client:
+        client.create_line("cancelled")
+        operation = client.capture(machine="surge-bench-01", line="cancelled", number="1.0.0")
+        system.when_running(operation, "snapshot")
+        client.cancel(operation.id)
+        with pytest.raises(OperationFailed, match="cancelled"):
+            client.wait(operation.id)
+        assert list(client.versions("cancelled")) == []
+        assert system.temporary_at_site(operation.id) == []
+        client.retry(operation.id)
+        assert client.wait(operation.id).state == "succeeded"
+
+
+def test_two_captures_for_one_number_have_one_winner(system: System) -> None:
+    outcomes: list[str] = []
+    with system.core as client:
+        client.create_line("contested")
+
+    def capture() -> None:
+        with system.core as client:
+            try:
+                client.wait(client.capture(machine="gauge-seed-01", line="contested", number="1.0.0").id)
+                outcomes.append("won")
+            except Refused:
+                outcomes.append("refused")
+
+    threads = [threading.Thread(target=capture) for _ in range(3)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert sorted(outcomes) == ["refused", "refused", "won"]
+
+
+def test_a_damaged_pack_is_named_and_never_launched(system: System) -> None:
+    with system.core as client:
+        reference = system.captured("rotten", number="1.0.0", machine="surge-bench-01", release=False)
+        for finding in client.findings(reference):
+            if finding.severity == "high":
+                client.accept(reference, finding.id, "for the test")
+        client.release(reference)
+        store = system.data / "stores" / "skerry-1"
+        newest = max(store.glob("packs/*/*"), key=lambda p: p.stat().st_mtime)
+        sound = newest.read_bytes()
+        broken = bytearray(sound)
+        broken[len(broken) // 2] ^= 0xFF
+        newest.write_bytes(broken)
+        with pytest.raises(Damaged):
+            client.export(reference, system.data / "never.raw")
+        assert not (system.data / "never.raw").exists()
+        with pytest.raises(OperationFailed, match=f"{newest.name[:16]} is damaged"):
+            client.wait(client.launch(reference=reference, region="skerry-1", name="rotten-1").id)
+        assert system.site().machine_named("skerry-1", "rotten-1") is None
+        with pytest.raises(OperationFailed, match=newest.name[:16]):
+            client.wait(client.verify(reference, "skerry-1").id)
+        with pytest.raises(Refused, match="damaged"):
+            client.launch(reference=reference, region="skerry-1", name="rotten-2")
+        newest.write_bytes(sound)
+        client.wait(client.verify(reference, "skerry-1").id)
+        client.wait(client.launch(reference=reference, region="skerry-1", name="rotten-3").id)
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="mounting a small file system needs root")
+@pytest.mark.parametrize("place", ["stores/skerry-1", "scratch"])
+def test_a_full_disk_fails_clearly(system: System, place: str) -> None:
+    import subprocess
+
+    folder = system.data / place
+    kept = [(p.relative_to(folder), p.read_bytes()) for p in folder.rglob("*") if p.is_file()] if "stores" in place else []
+    size = sum(len(data) for _, data in kept) + 3 * 1024 * 1024
+    if subprocess.run(["mount", "-t", "tmpfs", "-o", f"size={size}", "tmpfs", str(folder)], check=False).returncode:
+        pytest.skip("no file system can be mounted here")
+    try:
+        for name, data in kept:
+            (folder / name).parent.mkdir(parents=True, exist_ok=True)
+            (folder / name).write_bytes(data)
+        before = {p for p in (folder / "packs").rglob("*") if p.is_file()}
+        with system.core as client:
+            line = f"full-{place.split('/')[0]}"
+            client.create_line(line)
+            operation = client.capture(machine="surge-bench-01", line=line, number="1.0.0")
+            with pytest.raises(OperationFailed, match="space"):
+                client.wait(operation.id)
+            assert list(client.versions(line)) == []
+        assert {p for p in (folder / "packs").rglob("*") if p.is_file()} == before, "no half-written pack is visible"
+    finally:
+        subprocess.run(["umount", "-l", str(folder)], check=True)
+    assert Path(folder).is_dir()
