@@ -61,7 +61,11 @@ def cli(system: System):  # type: ignore[no-untyped-def]
     """Run the command line as a user does; returns the finished process."""
 
     def run(*argv: str, account: str = "tide-core") -> subprocess.CompletedProcess[str]:
-        environment = {"BATHOTYPE_URL": system.url, "BATHOTYPE_TOKEN": system.secrets["api"][account], "PATH": "/usr/bin:/bin"}
+        environment = {
+            "BATHOTYPE_URL": system.url,
+            "BATHOTYPE_TOKEN": system.secrets["api"][account],
+            "PATH": "/usr/bin:/bin",
+        }
         command = [sys.executable, "-m", "bathotype.cli.main", *argv]
         return subprocess.run(command, capture_output=True, text=True, env=environment, timeout=120, check=False)
 

@@ -48,14 +48,21 @@ class System(DemoSystem):
 
     def fault(self, kind: str, **options: Any) -> None:
         """Ask the stand-in for a fault."""
-        answer = httpx.post(f"{self.site_url}/v1/faults", json={"kind": kind, **options}, trust_env=False,
-                            headers={"Authorization": f"Bearer {self.secrets['operator']}"})
+        answer = httpx.post(
+            f"{self.site_url}/v1/faults",
+            json={"kind": kind, **options},
+            trust_env=False,
+            headers={"Authorization": f"Bearer {self.secrets['operator']}"},
+        )
         answer.raise_for_status()
 
     def clear_faults(self) -> None:
         """No more faults."""
-        httpx.delete(f"{self.site_url}/v1/faults", trust_env=False,
-                     headers={"Authorization": f"Bearer {self.secrets['operator']}"}).raise_for_status()
+        httpx.delete(
+            f"{self.site_url}/v1/faults",
+            trust_env=False,
+            headers={"Authorization": f"Bearer {self.secrets['operator']}"},
+        ).raise_for_status()
 
     def kill(self, name: str) -> None:
         """kill -9 one process of the system."""
@@ -97,7 +104,9 @@ class System(DemoSystem):
             while time.monotonic() < deadline:
                 row = connection.execute(
                     "select s.state, o.state from operation_steps s join operations o on o.id = s.operation_id "
-                    "where o.id = %s and s.name = %s", (operation.id, step)).fetchone()
+                    "where o.id = %s and s.name = %s",
+                    (operation.id, step),
+                ).fetchone()
                 assert row is not None
                 if row[0] == "running":
                     return True
@@ -108,7 +117,9 @@ class System(DemoSystem):
 
     def temporary_at_site(self, operation: str) -> list[str]:
         """Disks at the site that a capture left behind."""
-        return [d.id for d in self.site().disks("skerry-1", tag=("bathotype-operation", operation)) if d.kind == "snapshot"]
+        return [
+            d.id for d in self.site().disks("skerry-1", tag=("bathotype-operation", operation)) if d.kind == "snapshot"
+        ]
 
     def disk_file(self, machine: str) -> Path:
         """The file behind a machine's boot disk."""
@@ -130,7 +141,9 @@ class System(DemoSystem):
 
 def e2fsck(image: Path) -> None:
     """Judge every ext4 partition of a raw image by e2fsck."""
-    table = json.loads(subprocess.run(["/usr/sbin/sfdisk", "--json", str(image)], capture_output=True, check=True).stdout)
+    table = json.loads(
+        subprocess.run(["/usr/sbin/sfdisk", "--json", str(image)], capture_output=True, check=True).stdout
+    )
     for part in table["partitiontable"]["partitions"]:
         target = f"{image}?offset={part['start'] * 512}"
         if subprocess.run(["/usr/sbin/dumpe2fs", "-h", target], capture_output=True, check=False).returncode == 0:

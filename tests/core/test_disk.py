@@ -73,7 +73,9 @@ def test_partition_tables_are_read_as_sfdisk_reads_them(tmp_path: Path, script: 
         file.truncate(64 * 1024 * 1024)
     subprocess.run(["/usr/sbin/sfdisk", "-q", str(image)], input=script, text=True, check=True)
     dump = subprocess.run(["/usr/sbin/sfdisk", "-d", str(image)], capture_output=True, text=True, check=True).stdout
-    told = [(int(a), int(b)) for a, b, kind in re.findall(r"start=\s*(\d+), size=\s*(\d+), type=(\w+)", dump) if kind != "5"]
+    told = [
+        (int(a), int(b)) for a, b, kind in re.findall(r"start=\s*(\d+), size=\s*(\d+), type=(\w+)", dump) if kind != "5"
+    ]
     with open_file(image) as source:
         table = read_partition_table(source)
         assert [(p.start // 512, p.length // 512) for p in table.partitions] == sorted(told)
@@ -115,7 +117,7 @@ def test_damaged_metadata_never_escapes(demo_disk: Path, tmp_path: Path) -> None
     shutil.copy(demo_disk, image)
     with open_file(image) as source:
         root = GuestDisk.open(source).root
-    for block in [*range(0, 40), *range(41, 800, 23)]:
+    for block in [*range(40), *range(41, 800, 23)]:
         with image.open("r+b") as file:
             file.seek(root.start + block * 4096 + 16)
             kept = file.read(200)
@@ -135,8 +137,17 @@ def test_damaged_metadata_never_escapes(demo_disk: Path, tmp_path: Path) -> None
             file.write(kept)
 
 
-@pytest.mark.parametrize("options", [["-b", "4096"], ["-b", "1024"], ["-b", "4096", "-O", "^64bit,^metadata_csum"],
-                                     ["-t", "ext2", "-b", "1024"], ["-t", "ext3", "-b", "4096"], ["-O", "inline_data", "-I", "256"]])
+@pytest.mark.parametrize(
+    "options",
+    [
+        ["-b", "4096"],
+        ["-b", "1024"],
+        ["-b", "4096", "-O", "^64bit,^metadata_csum"],
+        ["-t", "ext2", "-b", "1024"],
+        ["-t", "ext3", "-b", "4096"],
+        ["-O", "inline_data", "-I", "256"],
+    ],
+)
 def test_ext4_files_and_used_blocks_agree_with_e2fsprogs(tmp_path: Path, options: list[str]) -> None:
     tree = tmp_path / "tree"
     (tree / "etc").mkdir(parents=True)
@@ -180,7 +191,9 @@ def test_nbd_reads_writes_and_sees_holes(tmp_path: Path) -> None:
         file.seek(5 * 1024 * 1024)
         file.write(b"bathotype" * 1000)
     socket = tmp_path / "nbd.sock"
-    process = subprocess.Popen(["qemu-nbd", "-f", "raw", "-k", str(socket), "-x", "one disk", "--persistent", str(image)])
+    process = subprocess.Popen(
+        ["qemu-nbd", "-f", "raw", "-k", str(socket), "-x", "one disk", "--persistent", str(image)]
+    )
     try:
         while not socket.exists():
             time.sleep(0.01)

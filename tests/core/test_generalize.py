@@ -47,13 +47,33 @@ def test_the_default_profile_leaves_no_identity(which: str, request: pytest.Fixt
     before = GuestDisk.open(FileSource(source))
     machine_id = before.text("/etc/machine-id").strip()
     assert disk.text("/etc/machine-id") == "" and disk.entries["/etc/machine-id"].mode & 0o777 == 0o444
-    assert disk.text("/etc/hostname") == "localhost\n" and before.text("/etc/hostname").strip() not in disk.text("/etc/hosts")
+    assert disk.text("/etc/hostname") == "localhost\n" and before.text("/etc/hostname").strip() not in disk.text(
+        "/etc/hosts"
+    )
     assert "localhost" in disk.text("/etc/hosts")
-    for gone in ("/var/lib/dbus/machine-id", "/etc/ssh/ssh_host_ed25519_key", "/home/mara/.bash_history", "/home/mara/.ssh/id_ed25519",
-                 "/root/.ssh/authorized_keys", "/var/lib/cloud/data", "/var/log/syslog", "/tmp/upload.csv", "/var/crash/collector.crash",
-                 "/var/lib/systemd/random-seed", "/var/lib/tide-agent/registration.json", "/var/mail/mara"):
+    for gone in (
+        "/var/lib/dbus/machine-id",
+        "/etc/ssh/ssh_host_ed25519_key",
+        "/home/mara/.bash_history",
+        "/home/mara/.ssh/id_ed25519",
+        "/root/.ssh/authorized_keys",
+        "/var/lib/cloud/data",
+        "/var/log/syslog",
+        "/tmp/upload.csv",
+        "/var/crash/collector.crash",
+        "/var/lib/systemd/random-seed",
+        "/var/lib/tide-agent/registration.json",
+        "/var/mail/mara",
+    ):
         assert gone in before.entries and gone not in disk.entries, gone
-    for kept in ("/etc/ssh/sshd_config", "/var/log", "/var/log/apt", "/home/mara/.profile", "/var/lib/tide/readings.csv", "/var/log/wtmp"):
+    for kept in (
+        "/etc/ssh/sshd_config",
+        "/var/log",
+        "/var/log/apt",
+        "/home/mara/.profile",
+        "/var/lib/tide/readings.csv",
+        "/var/log/wtmp",
+    ):
         assert kept in disk.entries, kept
     for needle in (machine_id.encode(), b"TIDE_API_TOKEN", b"PRIVATE KEY", b"swapped-out"):
         assert not holds(tmp_path / "disk.clean", needle)
@@ -128,8 +148,12 @@ TOKEN = "aB3dE5gH7jK9mN1pQ3sT5vX7zA9cE1gH3jK5"
     ("path", "text", "rule", "severity"),
     [
         ("/etc/app/key.pem", key_pair(random.Random(1), "x").private, "private-key", "high"),
-        ("/opt/app/id.ppk", "PuTTY-User-Key-File-3: ssh-ed25519\nEncryption: none\nPublic-Lines: 1\nAAAA\nPrivate-Lines: 1\nBBBB\n",
-         "private-key-putty", "high"),
+        (
+            "/opt/app/id.ppk",
+            "PuTTY-User-Key-File-3: ssh-ed25519\nEncryption: none\nPublic-Lines: 1\nAAAA\nPrivate-Lines: 1\nBBBB\n",
+            "private-key-putty",
+            "high",
+        ),
         ("/opt/notes.txt", f"token ghp_{TOKEN}x", "token-shape", "high"),
         ("/etc/app.conf", f"# say\nAuthorization: Bearer {TOKEN}", "token-bearer", "high"),
         ("/srv/app/settings.yaml", "db_password: hunter22horse\n", "secret-assigned", "high"),
@@ -148,8 +172,9 @@ TOKEN = "aB3dE5gH7jK9mN1pQ3sT5vX7zA9cE1gH3jK5"
 )
 def test_residue_rules(demo_disk: Path, tmp_path: Path, path: str, text: str, rule: str | None, severity: str) -> None:
     target = tmp_path / "disk.raw"
-    clean = generalized(demo_disk, target, load_profile(
-        "name: t\nextends: linux\nsteps: [{id: own, do: remove, paths: [/etc/tide]}]"))
+    clean = generalized(
+        demo_disk, target, load_profile("name: t\nextends: linux\nsteps: [{id: own, do: remove, paths: [/etc/tide]}]")
+    )
     shutil.copy(tmp_path / "disk.clean", target)
     editor = OfflineEditor(target, clean.root.start, tmp_path)
     for parent in reversed(Path(path).parents):

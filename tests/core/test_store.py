@@ -28,7 +28,9 @@ disks = st.lists(st.integers(0, 6), min_size=1, max_size=24)
 
 def image(folder: Path, name: str, pattern: list[int], tail: int = 0) -> Path:
     path = folder / name
-    path.write_bytes(b"".join(bytes([n]) * CHUNK if n < 4 else np.random.default_rng(n).bytes(CHUNK) for n in pattern) + b"t" * tail)
+    path.write_bytes(
+        b"".join(bytes([n]) * CHUNK if n < 4 else np.random.default_rng(n).bytes(CHUNK) for n in pattern) + b"t" * tail
+    )
     return path
 
 
@@ -39,7 +41,9 @@ def put(store: RegionStore, path: Path, *known: Manifest) -> Ingested:
 
 @settings(max_examples=25)
 @given(first=disks, second=disks, tail=st.sampled_from([0, 512, 40_000]))
-def test_round_trip_and_only_new_chunks(tmp_path_factory: pytest.TempPathFactory, first: list[int], second: list[int], tail: int) -> None:
+def test_round_trip_and_only_new_chunks(
+    tmp_path_factory: pytest.TempPathFactory, first: list[int], second: list[int], tail: int
+) -> None:
     folder = tmp_path_factory.mktemp("store")
     store = RegionStore("r", f"file://{folder}/s")
     one = put(store, image(folder, "one", first, tail))
@@ -188,5 +192,7 @@ def test_memory_stays_bounded_whatever_the_size(tmp_path: Path) -> None:
             file.write(np.random.default_rng(piece).bytes(2 * 1024**2))
     done = subprocess.run([sys.executable, "-c", _BIG, str(tmp_path)], capture_output=True, text=True, check=True)
     assert int(done.stdout) < 300 * 1024**2
-    compared = subprocess.run(["qemu-img", "compare", "-f", "raw", "-F", "raw", str(big), str(tmp_path / "out")], check=False)
+    compared = subprocess.run(
+        ["qemu-img", "compare", "-f", "raw", "-F", "raw", str(big), str(tmp_path / "out")], check=False
+    )
     assert compared.returncode == 0

@@ -61,12 +61,27 @@ def test_only_what_changed_is_stored_again(system: System, released: str) -> Non
 def test_two_instances_are_each_themselves(system: System, released: str) -> None:
     with system.core as client:
         settings = {
-            "domain": "tide.example", "time_zone": "Etc/GMT+1",
-            "users": [{"name": "orla", "administrator": True, "ssh_public_keys": ["ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIDw orla"]}],
+            "domain": "tide.example",
+            "time_zone": "Etc/GMT+1",
+            "users": [
+                {
+                    "name": "orla",
+                    "administrator": True,
+                    "ssh_public_keys": ["ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIDw orla"],
+                }
+            ],
             "user_data": "#cloud-config\nwrite_files: [{path: /etc/tide/zone, content: north}]\n",
         }
-        done = client.wait(client.launch(reference="gauge-collector@1.0.0", region="skerry-1", zone="skerry-1b", count=2,
-                                         name="quay-{n:02}", first_boot=settings).id)
+        done = client.wait(
+            client.launch(
+                reference="gauge-collector@1.0.0",
+                region="skerry-1",
+                zone="skerry-1b",
+                count=2,
+                name="quay-{n:02}",
+                first_boot=settings,
+            ).id
+        )
         one, two = (client.instance(i["id"]) for i in (done.result or {})["instances"])
     assert (one.name, two.name, one.state, two.zone) == ("quay-01", "quay-02", "running", "skerry-1b")
     assert one.identity["machine_id"] != two.identity["machine_id"]
@@ -93,8 +108,15 @@ def test_tracking_notices_what_happens_behind_our_back(system: System, released:
         system.fault("machine-lost", target=two.machine_id)
         system.fault("rename", target=three.machine_id)
         base = system.site().machine(str(four.machine_id)).created_from
-        twin = system.site().create_machine(key="twin", name="twin-01", region="skerry-1", zone=None, size="small",
-                                            boot_disk=str(base), tags={"owner": "x", "purpose": "y"})
+        twin = system.site().create_machine(
+            key="twin",
+            name="twin-01",
+            region="skerry-1",
+            zone=None,
+            size="small",
+            boot_disk=str(base),
+            tags={"owner": "x", "purpose": "y"},
+        )
         until(lambda: client.instance(one.id).state == "stopped")
         until(lambda: client.instance(two.id).state == "terminated")
         until(lambda: client.instance(three.id).name == "drift-3-renamed")
@@ -168,8 +190,11 @@ def test_retirement_from_sunset_to_purge(system: System) -> None:
         history = [e.action for e in client.events(subject=old)]
         assert history[:2] == ["operation.succeeded", "version.purged"] and "version.released" in history
         assert client.event_chain()["whole"]
-        assert system.query("select count(*) from base_disks b join versions v on v.id = b.version_id "
-                            "where v.id = %s and b.state <> 'removed'", gone.id) == [(0,)]
+        assert system.query(
+            "select count(*) from base_disks b join versions v on v.id = b.version_id "
+            "where v.id = %s and b.state <> 'removed'",
+            gone.id,
+        ) == [(0,)]
 
 
 def test_of_a_launch_racing_a_retirement_one_comes_first(system: System) -> None:

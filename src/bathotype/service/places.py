@@ -58,9 +58,7 @@ class Reach:
         with self._lock:
             key = (region, account)
             if key not in self._sites:
-                self._sites[key] = StandinSite(
-                    self.places.regions[region].site, access.token, patience=self._patience
-                )
+                self._sites[key] = StandinSite(self.places.regions[region].site, access.token, patience=self._patience)
             return self._sites[key]
 
     def site_order(self, region: str, account: str) -> tuple[str, str]:

@@ -32,7 +32,9 @@ class Service:
         settings.scratch_dir.mkdir(parents=True, exist_ok=True)
         database = Database(settings.database_url)
         database.prepare()
-        return cls(settings, database, Reach(database, settings.places, patience=patience), Queue(settings.database_url))
+        return cls(
+            settings, database, Reach(database, settings.places, patience=patience), Queue(settings.database_url)
+        )
 
 
 def start_operation(

@@ -265,7 +265,11 @@ class Ext4:
         for index, group in enumerate(self._groups):
             if not group.flags & _INODE_UNINIT:
                 live = (self.inodes_per_group - group.inodes_unused) * self.inode_size
-                yield group.inode_table * self.block_size, self._table(index)[:live], self._blocks(group.inode_bitmap, 1)
+                yield (
+                    group.inode_table * self.block_size,
+                    self._table(index)[:live],
+                    self._blocks(group.inode_bitmap, 1),
+                )
 
     def checksum_seed(self) -> int | None:
         """What metadata checksums begin with, None where the file system has none."""

@@ -1,0 +1,68 @@
+"""The stand-in keeps its word: real disks, rules, and a state that survives kill -9."""
+
+from __future__ import annotations
+
+import pytest
+
+from bathotype.core.errors import NotFound, Refused
+from bathotype.core.guest.agent import AgentRefused
+from tests.support import System, holds, until
+
+TAGS = {"owner": "x", "purpose": "y"}
+
+
+def test_rules_and_quotas(system: System) -> None:
+    site = system.site()
+    limits = site.limits()
+    assert limits.demanded_tags == ("owner", "purpose") and limits.regions["fjord-2"] == (
+        "fjord-2a",
+        "fjord-2b",
+        "fjord-2c",
+    )
+    with pytest.raises(Refused, match="demands the tags purpose"):
+        site.create_disk("skerry-1", 1024 * 1024, key="k1", name="untagged", tags={"owner": "x"})
+    first = site.create_disk("skerry-1", 1024 * 1024, key="k2", name="tagged", tags=TAGS)
+    assert site.create_disk("skerry-1", 1024 * 1024, key="k2", name="tagged", tags=TAGS).id == first.id
+    with pytest.raises(NotFound):
+        system.site("harbour-watch").snapshot(first.id, key="k3", name="theirs", tags=TAGS)
+    with site.open_disk(first.id, writable=True) as disk:
+        disk.write(4096, b"tide" * 1024)
+        disk.flush()
+    site.seal(first.id)
+    with pytest.raises(Refused, match="can be written"), site.open_disk(first.id, writable=True):
+        pass
+    site.delete_disk(first.id)
+
+
+def test_agent_writes_are_on_the_disk_and_freezing_holds_them_back(system: System) -> None:
+    site = system.site()
+    machine = site.machine_named("skerry-1", "surge-old-01")
+    assert machine is not None
+    with site.agent(machine.id) as agent:
+        agent.write_file("/var/lib/tide/marker", b"a-marker-for-the-test")
+        assert holds(system.disk_file("surge-old-01"), b"a-marker-for-the-test")
+        assert agent.freeze(timeout=3) == 1 and agent.freeze_status() == "frozen"
+        with pytest.raises(AgentRefused, match="frozen"):
+            agent.write_file("/var/lib/tide/marker", b"not-while-frozen")
+    # Frozen is a state of the guest: it outlives the connection and the stand-in's process.
+    system.kill("standin")
+    system.revive()
+    with site.agent(machine.id) as agent:
+        assert agent.freeze_status() == "frozen"
+        assert agent.thaw() == 1 and agent.freeze_status() == "thawed"
+        assert agent.read_file("/var/lib/tide/marker") == b"a-marker-for-the-test"
+        agent.run(["/bin/rm", "/var/lib/tide/marker"])
+
+
+def test_power_and_shutdown(system: System) -> None:
+    site = system.site()
+    machine = site.machine_named("skerry-1", "surge-old-01")
+    assert machine is not None
+    with site.agent(machine.id) as agent:
+        identity = agent.read_file("/etc/machine-id")
+        agent.call("guest-shutdown", mode="powerdown")
+    until(lambda: site.machine(machine.id).state == "stopped")
+    site.power(machine.id, "on")
+    with site.agent(machine.id) as agent:
+        assert agent.read_file("/etc/machine-id") == identity, "a machine that starts again stays itself"
+    assert "login:" in site.console(machine.id)
