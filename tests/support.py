@@ -151,6 +151,11 @@ def e2fsck(image: Path) -> None:
             assert done.returncode == 0, done.stdout
 
 
+def sparse_copy(source: Path, target: Path) -> None:
+    """Copy a disk; its holes stay holes."""
+    subprocess.run(["cp", "--sparse=always", str(source), str(target)], check=True)
+
+
 def holds(image: Path, needle: bytes) -> bool:
     """Whether the raw bytes of an image hold something, by grep."""
     return subprocess.run(["grep", "-qaF", needle.decode(), str(image)], check=False).returncode == 0

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import shutil
 import subprocess
 import time
 from pathlib import Path
@@ -20,6 +19,7 @@ from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import FileSource, Masked, Window, open_file
 from bathotype.core.errors import Damaged, Unavailable
 from bathotype.core.guest.files import GuestDisk
+from tests.support import sparse_copy
 
 SIZE = 4096
 pairs = st.lists(st.tuples(st.integers(0, SIZE), st.integers(0, SIZE)).map(lambda p: (min(p), max(p))), max_size=12)
@@ -114,7 +114,7 @@ def test_hostile_disks_give_errors_not_harm(tmp_path_factory: pytest.TempPathFac
 def test_damaged_metadata_never_escapes(demo_disk: Path, tmp_path: Path) -> None:
     """Overwrite pieces of a real file system's metadata: every outcome is an answer or `Damaged`."""
     image = tmp_path / "disk.raw"
-    shutil.copy(demo_disk, image)
+    sparse_copy(demo_disk, image)
     with open_file(image) as source:
         root = GuestDisk.open(source).root
     for block in [*range(40), *range(41, 800, 23)]:

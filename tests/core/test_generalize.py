@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import random
-import shutil
 from pathlib import Path
 
 import pytest
@@ -18,12 +17,12 @@ from bathotype.core.generalize.profile import Profile, builtin_profile, load_pro
 from bathotype.core.guest.files import GuestDisk
 from bathotype.core.guest.offline import OfflineEditor
 from standin.keys import key_pair
-from tests.support import e2fsck, holds
+from tests.support import e2fsck, holds, sparse_copy
 
 
 def generalized(source: Path, target: Path, profile: Profile) -> GuestDisk:
     """Do to a copy of a disk what a capture does; returns it with unused blocks gone."""
-    shutil.copy(source, target)
+    sparse_copy(source, target)
     image = FileSource(target)
     disk = GuestDisk.open(image)
     planned = plan(profile, disk, host_name=disk.text("/etc/hostname").strip())
@@ -141,6 +140,15 @@ def test_a_profile_that_needs_a_running_machine_is_refused_offline(demo_disk: Pa
         plan(profile, GuestDisk.open(FileSource(demo_disk)))
 
 
+@pytest.fixture(scope="module")
+def spotless(demo_disk: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A disk on which the scan finds nothing at all."""
+    own = "name: t\nextends: linux\nsteps: [{id: own, do: remove, paths: [/etc/tide]}]"
+    folder = tmp_path_factory.mktemp("spotless")
+    generalized(demo_disk, folder / "disk.raw", load_profile(own))
+    return folder / "disk.clean"
+
+
 TOKEN = "aB3dE5gH7jK9mN1pQ3sT5vX7zA9cE1gH3jK5"
 
 
@@ -170,12 +178,10 @@ TOKEN = "aB3dE5gH7jK9mN1pQ3sT5vX7zA9cE1gH3jK5"
         ("/var/lib/app/state", "host gauge-seed-011 at 192.0.2.100\n", None, ""),
     ],
 )
-def test_residue_rules(demo_disk: Path, tmp_path: Path, path: str, text: str, rule: str | None, severity: str) -> None:
+def test_residue_rules(spotless: Path, tmp_path: Path, path: str, text: str, rule: str | None, severity: str) -> None:
     target = tmp_path / "disk.raw"
-    clean = generalized(
-        demo_disk, target, load_profile("name: t\nextends: linux\nsteps: [{id: own, do: remove, paths: [/etc/tide]}]")
-    )
-    shutil.copy(tmp_path / "disk.clean", target)
+    sparse_copy(spotless, target)
+    clean = GuestDisk.open(FileSource(target))
     editor = OfflineEditor(target, clean.root.start, tmp_path)
     for parent in reversed(Path(path).parents):
         if str(parent) not in clean.entries:

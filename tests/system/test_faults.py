@@ -221,7 +221,9 @@ def test_a_launch_that_does_not_come_up_tells_the_console(system: System, ready:
     system.fault("boot-fails", count=1)
     with system.core as client:
         operation = client.launch(reference=ready, region="skerry-1", count=2, name="half-{n}", wait_seconds=6)
-        with pytest.raises(OperationFailed, match="(?s)1 of 2 instances did not come up.*no bootable system") as caught:
+        with pytest.raises(
+            OperationFailed, match=r"(?s)1 of 2 instances did not come up.*no bootable system"
+        ) as caught:
             client.wait(operation.id)
         assert caught.value.code == "instances-failed"
         states = sorted(client.instance(f"half-{n}").state for n in (1, 2))

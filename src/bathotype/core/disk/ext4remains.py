@@ -58,7 +58,7 @@ def _blanked(block: bytes, *, indexed: bool, seed: int | None) -> bytes:
     end = len(block) - (_TAIL if seed is not None else 0)
     at = 0
     while at + 8 <= end:
-        number, length, name_length, kind = struct.unpack_from("<IHBB", block, at)
+        number, length, name_length, _kind = struct.unpack_from("<IHBB", block, at)
         length = length or end - at
         if length < 8 or at + length > len(block) or (indexed and number == 0 and length == len(block)):
             return block  # an inner node of the hash index, or not for us to judge

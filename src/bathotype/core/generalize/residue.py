@@ -8,11 +8,22 @@ redacted: a report never carries what it found.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 from bathotype.core.disk.ext4 import Inode
-from bathotype.core.generalize.patterns import matcher
+from bathotype.core.generalize.residuerules import (
+    ASSIGNED_WHERE,
+    ASSIGNMENT,
+    COMPILED_PATHS,
+    CONTENT_RULES,
+    IDENTITY_RULES,
+    NOT_ASSIGNED,
+    NOT_SECRET,
+    PUBLIC_TEXT,
+    SKIPPED,
+    ContentRule,
+)
 from bathotype.core.guest.files import GuestDisk
 from bathotype.core.store.chunks import digest
 
@@ -44,156 +55,6 @@ class Finding:
     advice: str
 
 
-@dataclass(frozen=True)
-class _PathRule:
-    id: str
-    severity: str
-    patterns: tuple[str, ...]
-    advice: str
-    condition: Callable[[bytes], bool] = bool
-
-
-@dataclass(frozen=True)
-class _ContentRule:
-    id: str
-    severity: str
-    expression: re.Pattern[bytes]
-    advice: str
-
-
-_IDENTITY = frozenset(
-    {
-        "machine-id",
-        "ssh-host-key",
-        "source-machine-id",
-        "source-host-key",
-        "source-host-name",
-        "source-address",
-        "dhcp-lease",
-        "random-seed",
-        "first-boot-state",
-    }
-)
-
-_PATH_RULES = (
-    _PathRule(
-        "machine-id",
-        "high",
-        ("/etc/machine-id", "/var/lib/dbus/machine-id"),
-        "Empty it: add an `empty` step for it to the profile.",
-        lambda data: bool(re.match(rb"[0-9a-f]{32}", data.strip())),
-    ),
-    _PathRule("ssh-host-key", "high", ("/etc/ssh/ssh_host_*_key",), "Remove it: first boot makes a new one."),
-    _PathRule("dhcp-lease", "medium", ("/var/lib/dhcp/*.leases", "/var/lib/NetworkManager/*.lease"), "Remove it."),
-    _PathRule("random-seed", "medium", ("/var/lib/systemd/random-seed",), "Remove it."),
-    _PathRule(
-        "first-boot-state",
-        "medium",
-        ("/var/lib/cloud/instances/*/user-data.txt", "/var/lib/cloud/data/instance-id"),
-        "Remove /var/lib/cloud, or first boot will not run on instances.",
-    ),
-    _PathRule("history", "medium", ("/{root,home/*}/.*_history",), "Remove it: histories often hold credentials."),
-    _PathRule(
-        "authorized-keys",
-        "medium",
-        ("/{root,home/*}/.ssh/authorized_keys*",),
-        "Remove it, or accept it if these people shall reach every instance.",
-        lambda data: bool(re.search(rb"(?m)^\s*(?!#)\S*(?:ssh-|ecdsa-|sk-)", data)),
-    ),
-    _PathRule(
-        "password-hash",
-        "medium",
-        ("/etc/shadow", "/etc/shadow-"),
-        "Lock the password, or accept it if every instance shall have it.",
-        lambda data: bool(re.search(rb"(?m)^[^:]+:\$[0-9a-z]+\$", data)),
-    ),
-    _PathRule("login-record", "low", ("/var/log/{wtmp,btmp,lastlog}",), "Empty it."),
-    _PathRule("log", "low", ("/var/log/**",), "Remove it."),
-)
-
-_B64 = rb"[A-Za-z0-9+/=]"
-_CONTENT_RULES = (
-    _ContentRule(
-        "private-key",
-        "high",
-        re.compile(
-            rb"-----BEGIN (?:RSA |EC |DSA |ENCRYPTED |OPENSSH |PGP )?PRIVATE KEY(?: BLOCK)?-----\s+(?:[A-Za-z-]+:[^\n]*\s+)*"
-            + _B64
-            + rb"{32}"
-        ),
-        "Remove the key and make the service create or fetch its own.",
-    ),
-    _ContentRule(
-        "private-key-putty",
-        "high",
-        re.compile(rb"PuTTY-User-Key-File-[23]: \S+[\s\S]{1,2000}?Private-Lines: \d"),
-        "Remove the key.",
-    ),
-    _ContentRule(
-        "token-jwt",
-        "high",
-        re.compile(rb"\beyJ[A-Za-z0-9_-]{8,}\.eyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}"),
-        "Remove the token and revoke it.",
-    ),
-    _ContentRule(
-        "token-shape",
-        "high",
-        re.compile(
-            rb"\b(?:AKIA[0-9A-Z]{16}|ASIA[0-9A-Z]{16}|gh[pousr]_[A-Za-z0-9]{36,}|github_pat_\w{40,}|glpat-[\w-]{20,}"
-            rb"|xox[abprs]-[\w-]{10,}|sk_live_[A-Za-z0-9]{16,}|AIza[\w-]{35}|npm_[A-Za-z0-9]{36}|pypi-[\w-]{50,}"
-            rb"|dop_v1_[0-9a-f]{64}|bt_[A-Za-z0-9_-]{40,})"
-        ),
-        "Remove the token and revoke it.",
-    ),
-    _ContentRule(
-        "token-bearer",
-        "high",
-        re.compile(rb"(?i)\bauthorization:\s*(?:bearer|basic|token)\s+[A-Za-z0-9._~+/=-]{12,}"),
-        "Remove the token and revoke it.",
-    ),
-    _ContentRule(
-        "password-in-url",
-        "high",
-        re.compile(rb"\b[a-z][a-z0-9+.-]{2,12}://[^\s/:@\"'<>{}$%]{1,64}:[^\s/@\"'<>{}$%]{4,128}@[\w.-]+"),
-        "Remove the password from the address and change it.",
-    ),
-)
-_ASSIGNMENT = re.compile(
-    rb"(?im)^[ \t]*(?:export\s+|set\s+|-{0,2})?[\w.-]*?(?:password|passwd|passphrase|secret|token|api[_-]?key|access[_-]?key|"
-    rb"private[_-]?key|credential)s?[\"']?\s*[=:]\s*[\"']?(?P<value>[^\s\"'#;,]{6,256})"
-)
-_ASSIGNED_WHERE = matcher(
-    [
-        "/etc/**",
-        "/root/**",
-        "/home/**",
-        "/opt/**",
-        "/srv/**",
-        "/var/lib/*/*.{conf,env,ini,json,yaml,yml,toml}",
-        "/var/www/**",
-        "/usr/local/etc/**",
-        "/**/.env",
-        "/**/*.env",
-    ]
-)
-# Words about secrets, not secrets: policies, references to variables, files and other services.
-_NOT_SECRET = re.compile(
-    rb"(?i)^(?:[$%<{\[*(/~@]|file:|env:|vault:|https?:|true|false|yes|no|none|null|required|optional|sufficient|enabled|"
-    rb"disabled|changeme|example|redacted|xxx|x+$|\*+$|[a-z_]+\(|prompt|ask)"
-)
-_NOT_ASSIGNED = matcher(
-    [
-        "/etc/{pam.d,security,ssl/certs,debconf.conf,login.defs,nsswitch.conf,services,apparmor.d}**",
-        "/etc/default/useradd",
-        "/etc/ssh/ssh{,d}_config",
-    ]
-)
-_SKIPPED = matcher(
-    ["/usr/share/{doc,man,locale,i18n,zoneinfo,perl,info}/**", "/usr/lib/modules/**", "/var/lib/dpkg/info/**"]
-)
-_PUBLIC_TEXT = matcher(["/usr/share/**", "/usr/lib/**", "/usr/include/**"])
-
-
 def scan(disk: GuestDisk, source: SourceIdentity, *, identity_kept: bool = False) -> list[Finding]:
     """Every finding on a disk, most severe first.
 
@@ -210,7 +71,7 @@ def scan(disk: GuestDisk, source: SourceIdentity, *, identity_kept: bool = False
             counts[rule] = counts.get(rule, 0) + 1
             if counts[rule] > _MOST_PER_RULE:
                 continue
-            if identity_kept and rule in _IDENTITY:
+            if identity_kept and rule in IDENTITY_RULES:
                 severity = "low"
             finding = _finding(rule, severity, path, line, excerpt, advice)
             found[finding.id] = finding
@@ -247,7 +108,7 @@ def _finding(rule: str, severity: str, path: str, line: int, excerpt: str, advic
     return Finding(f"{rule}-{name}", rule, severity, printable, line, excerpt, advice)
 
 
-def _identity_rules(source: SourceIdentity) -> list[_ContentRule]:
+def _identity_rules(source: SourceIdentity) -> list[ContentRule]:
     rules = []
 
     def add(rule: str, severity: str, values: list[str]) -> None:
@@ -255,7 +116,7 @@ def _identity_rules(source: SourceIdentity) -> list[_ContentRule]:
         if wanted:
             inner = b"|".join(re.escape(v.encode()) for v in wanted)
             expression = re.compile(rb"(?<![\w.-])(?:" + inner + rb")(?![\w-]|\.\w)")
-            rules.append(_ContentRule(rule, severity, expression, "Remove it, or add its file to the profile."))
+            rules.append(ContentRule(rule, severity, expression, "Remove it, or add its file to the profile."))
 
     add("source-machine-id", "high", [source.machine_id, _dashed(source.machine_id)])
     fingerprints = [k for key in source.host_keys for k in (key, key.removeprefix("SHA256:"))]
@@ -271,10 +132,10 @@ def _dashed(machine_id: str) -> str:
 
 
 def _in_file(
-    disk: GuestDisk, path: str, inode: Inode, identity: list[_ContentRule]
+    disk: GuestDisk, path: str, inode: Inode, identity: list[ContentRule]
 ) -> Iterator[tuple[str, int, str, str, str]]:
-    path_rule = next((r for r in _COMPILED_PATHS if r[0].fullmatch(path)), None)
-    small = inode.size <= MOST_FILE and not _SKIPPED.fullmatch(path)
+    path_rule = next((r for r in COMPILED_PATHS if r[0].fullmatch(path)), None)
+    small = inode.size <= MOST_FILE and not SKIPPED.fullmatch(path)
     if path_rule is None and not small:
         return
     data = disk.fs.read(inode, most=MOST_FILE)
@@ -283,22 +144,21 @@ def _in_file(
         yield rule.id, 0, f"{inode.size} bytes", rule.advice, rule.severity
     if not small:
         return
-    yield from _by_content(data, _CONTENT_RULES)
+    yield from _by_content(data, CONTENT_RULES)
     if b"\0" in data[:8192]:
         return
-    if not _PUBLIC_TEXT.fullmatch(path):
+    if not PUBLIC_TEXT.fullmatch(path):
         yield from _by_content(data, identity)
-    if _ASSIGNED_WHERE.fullmatch(path) and not _NOT_ASSIGNED.fullmatch(path):
+    if ASSIGNED_WHERE.fullmatch(path) and not NOT_ASSIGNED.fullmatch(path):
         yield from _assignments(data)
 
 
-_COMPILED_PATHS = [(matcher(list(rule.patterns)), rule) for rule in _PATH_RULES]
-
-
 def _by_content(
-    data: bytes, rules: tuple[_ContentRule, ...] | list[_ContentRule]
+    data: bytes, rules: tuple[ContentRule, ...] | list[ContentRule]
 ) -> Iterator[tuple[str, int, str, str, str]]:
     for rule in rules:
+        if rule.hints and not any(hint in data for hint in rule.hints):
+            continue
         for count, match in enumerate(rule.expression.finditer(data)):
             if count >= _MOST_PER_FILE:
                 break
@@ -307,11 +167,11 @@ def _by_content(
 
 
 def _assignments(data: bytes) -> Iterator[tuple[str, int, str, str, str]]:
-    for count, match in enumerate(_ASSIGNMENT.finditer(data)):
+    for count, match in enumerate(ASSIGNMENT.finditer(data)):
         value = match["value"]
         if count >= _MOST_PER_FILE:
             break
-        if _NOT_SECRET.match(value):
+        if NOT_SECRET.match(value):
             continue
         strong = len(value) >= 8 and re.search(rb"\d", value) and re.search(rb"[A-Za-z]", value)
         name = data[match.start() : match.start("value")].strip().decode("utf-8", "replace")

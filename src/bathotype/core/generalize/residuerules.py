@@ -1,0 +1,189 @@
+"""The rules of the residue scan, as data."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from bathotype.core.generalize.patterns import matcher
+
+
+@dataclass(frozen=True)
+class PathRule:
+    """Something that should not be there at all; ``condition`` looks at its content."""
+
+    id: str
+    severity: str
+    patterns: tuple[str, ...]
+    advice: str
+    condition: Callable[[bytes], bool] = bool
+
+
+@dataclass(frozen=True)
+class ContentRule:
+    """Something recognised by its shape.  ``hints`` are literals of which a match holds one: a quick look first."""
+
+    id: str
+    severity: str
+    expression: re.Pattern[bytes]
+    advice: str
+    hints: tuple[bytes, ...] = ()
+
+
+IDENTITY_RULES = frozenset(
+    {
+        "machine-id",
+        "ssh-host-key",
+        "source-machine-id",
+        "source-host-key",
+        "source-host-name",
+        "source-address",
+        "dhcp-lease",
+        "random-seed",
+        "first-boot-state",
+    }
+)
+
+PATH_RULES = (
+    PathRule(
+        "machine-id",
+        "high",
+        ("/etc/machine-id", "/var/lib/dbus/machine-id"),
+        "Empty it: add an `empty` step for it to the profile.",
+        lambda data: bool(re.match(rb"[0-9a-f]{32}", data.strip())),
+    ),
+    PathRule("ssh-host-key", "high", ("/etc/ssh/ssh_host_*_key",), "Remove it: first boot makes a new one."),
+    PathRule("dhcp-lease", "medium", ("/var/lib/dhcp/*.leases", "/var/lib/NetworkManager/*.lease"), "Remove it."),
+    PathRule("random-seed", "medium", ("/var/lib/systemd/random-seed",), "Remove it."),
+    PathRule(
+        "first-boot-state",
+        "medium",
+        ("/var/lib/cloud/instances/*/user-data.txt", "/var/lib/cloud/data/instance-id"),
+        "Remove /var/lib/cloud, or first boot will not run on instances.",
+    ),
+    PathRule("history", "medium", ("/{root,home/*}/.*_history",), "Remove it: histories often hold credentials."),
+    PathRule(
+        "authorized-keys",
+        "medium",
+        ("/{root,home/*}/.ssh/authorized_keys*",),
+        "Remove it, or accept it if these people shall reach every instance.",
+        lambda data: bool(re.search(rb"(?m)^\s*(?!#)\S*(?:ssh-|ecdsa-|sk-)", data)),
+    ),
+    PathRule(
+        "password-hash",
+        "medium",
+        ("/etc/shadow", "/etc/shadow-"),
+        "Lock the password, or accept it if every instance shall have it.",
+        lambda data: bool(re.search(rb"(?m)^[^:]+:\$[0-9a-z]+\$", data)),
+    ),
+    PathRule("login-record", "low", ("/var/log/{wtmp,btmp,lastlog}",), "Empty it."),
+    PathRule("log", "low", ("/var/log/**",), "Remove it."),
+)
+
+_B64 = rb"[A-Za-z0-9+/=]"
+CONTENT_RULES = (
+    ContentRule(
+        "private-key",
+        "high",
+        re.compile(
+            rb"-----BEGIN (?:RSA |EC |DSA |ENCRYPTED |OPENSSH |PGP )?PRIVATE KEY(?: BLOCK)?-----\s+(?:[A-Za-z-]+:[^\n]*\s+)*"
+            + _B64
+            + rb"{32}"
+        ),
+        "Remove the key and make the service create or fetch its own.",
+        (b"PRIVATE KEY",),
+    ),
+    ContentRule(
+        "private-key-putty",
+        "high",
+        re.compile(rb"PuTTY-User-Key-File-[23]: \S+[\s\S]{1,2000}?Private-Lines: \d"),
+        "Remove the key.",
+        (b"PuTTY-User-Key",),
+    ),
+    ContentRule(
+        "token-jwt",
+        "high",
+        re.compile(rb"\beyJ[A-Za-z0-9_-]{8,}\.eyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}"),
+        "Remove the token and revoke it.",
+        (b"eyJ",),
+    ),
+    ContentRule(
+        "token-shape",
+        "high",
+        re.compile(
+            rb"\b(?:AKIA[0-9A-Z]{16}|ASIA[0-9A-Z]{16}|gh[pousr]_[A-Za-z0-9]{36,}|github_pat_\w{40,}|glpat-[\w-]{20,}"
+            rb"|xox[abprs]-[\w-]{10,}|sk_live_[A-Za-z0-9]{16,}|AIza[\w-]{35}|npm_[A-Za-z0-9]{36}|pypi-[\w-]{50,}"
+            rb"|dop_v1_[0-9a-f]{64}|bt_[A-Za-z0-9_-]{40,})"
+        ),
+        "Remove the token and revoke it.",
+        (
+            b"AKIA",
+            b"ASIA",
+            b"ghp_",
+            b"gho_",
+            b"ghu_",
+            b"ghs_",
+            b"ghr_",
+            b"github_pat_",
+            b"glpat-",
+            b"xox",
+            b"sk_live_",
+            b"AIza",
+            b"npm_",
+            b"pypi-",
+            b"dop_v1_",
+            b"bt_",
+        ),
+    ),
+    ContentRule(
+        "token-bearer",
+        "high",
+        re.compile(rb"(?i)\bauthorization:\s*(?:bearer|basic|token)\s+[A-Za-z0-9._~+/=-]{12,}"),
+        "Remove the token and revoke it.",
+        (b"uthorization", b"UTHORIZATION"),
+    ),
+    ContentRule(
+        "password-in-url",
+        "high",
+        re.compile(rb"\b[a-z][a-z0-9+.-]{2,12}://[^\s/:@\"'<>{}$%]{1,64}:[^\s/@\"'<>{}$%]{4,128}@[\w.-]+"),
+        "Remove the password from the address and change it.",
+        (b"://",),
+    ),
+)
+ASSIGNMENT = re.compile(
+    rb"(?im)^[ \t]*(?:export\s+|set\s+|-{0,2})?[\w.-]*?(?:password|passwd|passphrase|secret|token|api[_-]?key|access[_-]?key|"
+    rb"private[_-]?key|credential)s?[\"']?\s*[=:]\s*[\"']?(?P<value>[^\s\"'#;,]{6,256})"
+)
+ASSIGNED_WHERE = matcher(
+    [
+        "/etc/**",
+        "/root/**",
+        "/home/**",
+        "/opt/**",
+        "/srv/**",
+        "/var/lib/*/*.{conf,env,ini,json,yaml,yml,toml}",
+        "/var/www/**",
+        "/usr/local/etc/**",
+        "/**/.env",
+        "/**/*.env",
+    ]
+)
+# Words about secrets, not secrets: policies, references to variables, files and other services.
+NOT_SECRET = re.compile(
+    rb"(?i)^(?:[$%<{\[*(/~@]|file:|env:|vault:|https?:|true|false|yes|no|none|null|required|optional|sufficient|enabled|"
+    rb"disabled|changeme|example|redacted|xxx|x+$|\*+$|[a-z_]+\(|prompt|ask)"
+)
+NOT_ASSIGNED = matcher(
+    [
+        "/etc/{pam.d,security,ssl/certs,debconf.conf,login.defs,nsswitch.conf,services,apparmor.d}**",
+        "/etc/default/useradd",
+        "/etc/ssh/ssh{,d}_config",
+    ]
+)
+SKIPPED = matcher(
+    ["/usr/share/{doc,man,locale,i18n,zoneinfo,perl,info}/**", "/usr/lib/modules/**", "/var/lib/dpkg/info/**"]
+)
+PUBLIC_TEXT = matcher(["/usr/share/**", "/usr/lib/**", "/usr/include/**"])
+
+COMPILED_PATHS = [(matcher(list(rule.patterns)), rule) for rule in PATH_RULES]
