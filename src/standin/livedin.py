@@ -5,7 +5,7 @@ from __future__ import annotations
 import random
 from dataclasses import dataclass, field
 
-from standin.keys import key_pair
+from standin.keys import make_keys
 
 _PACKAGES = [
     "adduser",
@@ -149,7 +149,7 @@ def lived_in(kind: Kind, host: str, address: str, rng: random.Random, *, spill: 
     if spill:
         settings += f"database_password = {_token(rng, 18)}\n"
     tree.put(f"/etc/tide/{kind.services[2]}.conf", settings, mode=0o640)
-    tree.deleted["/root/.intake-signing.pem"] = key_pair(rng, f"deleted@{host}").private.encode() * 12
+    tree.deleted["/root/.intake-signing.pem"] = make_keys(rng, f"deleted@{host}").private.encode() * 12
     return tree
 
 
@@ -168,7 +168,7 @@ def _system(tree: Tree, kind: Kind, host: str, machine_id: str, rng: random.Rand
     tree.put("/etc/fstab", "LABEL=root / ext4 errors=remount-ro 0 1\nLABEL=swap none swap sw 0 0\n")
     tree.put("/etc/ssh/sshd_config", "PasswordAuthentication no\nPermitRootLogin prohibit-password\n")
     for name in ("ed25519", "ecdsa"):
-        pair = key_pair(rng, f"root@{host}")
+        pair = make_keys(rng, f"root@{host}")
         tree.put(f"/etc/ssh/ssh_host_{name}_key", pair.private, mode=0o600)
         tree.put(f"/etc/ssh/ssh_host_{name}_key.pub", pair.public)
     tree.put(
@@ -199,10 +199,10 @@ def _people(tree: Tree, host: str, rng: random.Random) -> None:
     tree.put("/etc/group", "root:x:0:\ndaemon:x:1:\nsudo:x:27:mara\ntide:x:1000:\nmara:x:1001:\n")
     tree.put("/etc/gshadow", "root:*::\nsudo:*::mara\ntide:!::\nmara:!::\n", mode=0o640)
     tree.put("/etc/subuid", "tide:100000:65536\nmara:165536:65536\n")
-    mara = key_pair(rng, "mara@quill.example")
+    mara = make_keys(rng, "mara@quill.example")
     tree.put("/root/.ssh/authorized_keys", mara.public, mode=0o600)
     tree.put("/home/mara/.ssh/authorized_keys", mara.public, mode=0o600, owner=1001)
-    own = key_pair(rng, f"mara@{host}")
+    own = make_keys(rng, f"mara@{host}")
     tree.put("/home/mara/.ssh/id_ed25519", own.private, mode=0o600, owner=1001)
     tree.put("/home/mara/.ssh/id_ed25519.pub", own.public, owner=1001)
     token = f"ht_{_token(rng, 40)}"

@@ -16,7 +16,7 @@ from bathotype.core.generalize.plan import apply_plan, capture_ranges, plan
 from bathotype.core.generalize.profile import Profile, builtin_profile, load_profile
 from bathotype.core.guest.files import GuestDisk
 from bathotype.core.guest.offline import OfflineEditor
-from standin.keys import key_pair
+from standin.keys import make_keys
 from tests.support import e2fsck, holds, sparse_copy
 
 
@@ -155,7 +155,7 @@ TOKEN = "aB3dE5gH7jK9mN1pQ3sT5vX7zA9cE1gH3jK5"
 @pytest.mark.parametrize(
     ("path", "text", "rule", "severity"),
     [
-        ("/etc/app/key.pem", key_pair(random.Random(1), "x").private, "private-key", "high"),
+        ("/etc/app/key.pem", make_keys(random.Random(1), "x").private, "private-key", "high"),
         (
             "/opt/app/id.ppk",
             "PuTTY-User-Key-File-3: ssh-ed25519\nEncryption: none\nPublic-Lines: 1\nAAAA\nPrivate-Lines: 1\nBBBB\n",

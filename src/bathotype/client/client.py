@@ -346,5 +346,5 @@ class Client:
         """Write a version's raw disk to a file: sparse, resumable, every chunk verified."""
         from bathotype.client.download import download  # NumPy takes a while to load: only who exports pays for it
 
-        manifest = download(self._transport, reference, target, region, on_progress)
+        manifest = download(self._transport, reference, region, target, on_progress)
         return Exported(target, manifest.size, manifest.data_bytes, manifest.content_digest)

@@ -17,7 +17,7 @@ _MOST_RUN = 256  # chunks asked for in one request: 16 MiB
 
 
 def download(
-    transport: Transport, reference: str, target: Path, region: str | None, progress: Callable[[int, int], None]
+    transport: Transport, reference: str, region: str | None, target: Path, progress: Callable[[int, int], None]
 ) -> Manifest:
     """Write the raw disk of a version to ``target``; it appears under its name only when it is whole.
 

@@ -31,7 +31,7 @@ _PAGE = """<!doctype html><html lang="en"><meta charset="utf-8"><title>Bathotype
 <style>body{font:16px/1.6 system-ui,sans-serif;max-width:42rem;margin:12vh auto;padding:0 1.5rem;color:#1c2b33;background:#f6f8f8}
 code{background:#e4ebec;padding:.1em .35em;border-radius:3px}a{color:#0b5d6b}</style>
 <h1>Bathotype</h1><p>The service is running. The console is not built yet; use the command line
-(<code>bathotype --help</code>), the Python client, or the <a href="/api/v1/docs">HTTP API</a>.</p></html>"""
+(<code>bathotype --help</code>), the Python client, or the HTTP API (<a href="/api/v1/openapi.json">OpenAPI document</a>).</p></html>"""
 
 
 def create_app(service: Service) -> FastAPI:
@@ -48,7 +48,7 @@ def create_app(service: Service) -> FastAPI:
         title="Bathotype",
         version=bathotype.__version__,
         lifespan=lifespan,
-        docs_url="/api/v1/docs",
+        docs_url=None,
         redoc_url=None,
         openapi_url="/api/v1/openapi.json",
         description="Captures machines into versioned images, launches from them, tracks every instance. "

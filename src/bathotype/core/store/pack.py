@@ -19,7 +19,7 @@ _ROW = struct.Struct("<32sQI")
 PACK_OVERHEAD, ROW_SIZE = 2 * len(_MAGIC) + 4, _ROW.size
 
 #: A pack is sealed when it reaches this many bytes.
-PACK_TARGET = 32 * 1024 * 1024
+PACK_TARGET = 16 * 1024 * 1024
 
 
 class PackBuilder:
@@ -44,16 +44,15 @@ class PackBuilder:
     def __len__(self) -> int:
         return len(self._rows)
 
-    def seal(self) -> tuple[str, bytes]:
-        """``(name, bytes)`` of the finished pack."""
+    def seal(self) -> tuple[str, bytearray]:
+        """``(name, bytes)`` of the finished pack; the builder is of no further use."""
         for row in self._rows:
             self._data += _ROW.pack(*row)
         self._data += struct.pack("<I", len(self._rows)) + _MAGIC
-        data = bytes(self._data)
-        return blake3(data).hexdigest(), data
+        return blake3(self._data).hexdigest(), self._data
 
 
-def read_pack_index(data: bytes) -> list[tuple[bytes, int, int]]:
+def read_pack_index(data: bytes | bytearray) -> list[tuple[bytes, int, int]]:
     """``(digest, offset, length)`` of every frame.  Raises `Damaged` for anything but a whole pack."""
     if len(data) < 20 or data[:8] != _MAGIC or data[-8:] != _MAGIC:
         raise Damaged("This is not a whole pack.")

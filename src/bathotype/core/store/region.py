@@ -37,7 +37,7 @@ class RegionStore:
 
     # Packs
 
-    def put_pack(self, name: str, data: bytes) -> None:
+    def put_pack(self, name: str, data: bytes | bytearray) -> None:
         """Store a sealed pack.  One that is already there, whole, is left as it is."""
         path = _pack_path(name)
         if self._size(path) != len(data):
@@ -98,7 +98,7 @@ class RegionStore:
 
     # The object store
 
-    def _put(self, path: str, data: bytes) -> None:
+    def _put(self, path: str, data: bytes | bytearray) -> None:
         try:
             obstore.put(self._store, path, data, use_multipart=False)
             if self._local is not None:

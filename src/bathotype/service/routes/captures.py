@@ -56,7 +56,7 @@ def capture(body: CaptureRequest, caller: Caller, service: ServiceOf, key: Key =
         )
         return operation_answers(session, [row])[0]
 
-    return Operation.model_validate(queued(service, once(service, caller, key, body, make)))
+    return Operation.model_validate(queued(service, once(caller, service, key, body, make)))
 
 
 def _check(service: Service, caller: Principal, body: CaptureRequest) -> None:
@@ -109,7 +109,7 @@ def plan_capture(body: CapturePlanRequest, caller: Caller, service: ServiceOf, k
         row = start_operation(session, caller, CapturePlanning, machine.name, params)
         return operation_answers(session, [row])[0]
 
-    return Operation.model_validate(queued(service, once(service, caller, key, body, make)))
+    return Operation.model_validate(queued(service, once(caller, service, key, body, make)))
 
 
 @router.get("/profiles")

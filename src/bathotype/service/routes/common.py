@@ -72,7 +72,7 @@ def decode_cursor(text: str | None) -> Any:
 
 
 def once(
-    service: Service, principal: Principal, key: str | None, request: BaseModel, make: Callable[[Session], BaseModel]
+    principal: Principal, service: Service, key: str | None, request: BaseModel, make: Callable[[Session], BaseModel]
 ) -> dict[str, Any]:
     """Run a creating request, once for each idempotency key; a repeated one gets the first answer.
 

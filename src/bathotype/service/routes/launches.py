@@ -80,7 +80,7 @@ def launch(body: LaunchRequest, caller: Caller, service: ServiceOf, key: Key = N
         )
         return operation_answers(session, [row])[0]
 
-    return Operation.model_validate(queued(service, once(service, caller, key, body, make)))
+    return Operation.model_validate(queued(service, once(caller, service, key, body, make)))
 
 
 def _first_boot(session: Session, caller: Principal, body: LaunchRequest) -> FirstBoot:

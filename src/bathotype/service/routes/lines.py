@@ -99,7 +99,7 @@ def create_line(body: wire.LineRequest, caller: Caller, service: ServiceOf, key:
         audit.record(session, caller.account_id, caller.actor, "line.created", body.name, after={"about": body.about})
         return _answers(session, caller.account, [line])[0]
 
-    return wire.Line.model_validate(once(service, caller, key, body, make))
+    return wire.Line.model_validate(once(caller, service, key, body, make))
 
 
 @router.get("/{name}")

@@ -305,7 +305,7 @@ def purge(reference: str, body: wire.PurgeRequest, caller: Caller, service: Serv
         params = {"version_id": version.id, "reference": reference_of(version)}
         return operation_answers(session, [start_operation(session, caller, Purge, reference_of(version), params)])[0]
 
-    return Operation.model_validate(queued(service, once(service, caller, key, body, make)))
+    return Operation.model_validate(queued(service, once(caller, service, key, body, make)))
 
 
 @router.post(_REF + "/verify", status_code=202)
