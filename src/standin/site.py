@@ -21,6 +21,8 @@ from standin.guest import GuestFacts, ModelledGuest, new_mac
 from standin.records import Attachment, Base, Disk, Export, Machine
 from standin.world import LARGEST_DISK, REGIONS, SIZES, Account
 
+_PLACES_LOCK = 91_001
+
 
 class SiteError(Exception):
     """A refusal: HTTP status, stable code and text."""
@@ -51,6 +53,10 @@ class Site:
         for leftover in self._disk_folder.glob("*.part"):
             leftover.unlink()
         with self.sessions() as session:
+            recorded = set(session.scalars(select(Disk.file)))
+            for orphan in self._disk_folder.glob("*.raw"):  # of calls that a crash cut short
+                if orphan.name not in recorded:
+                    orphan.unlink()
             for machine in session.scalars(select(Machine).where(Machine.state == "running")):
                 self._attach_guest(session, machine)
             for export in session.scalars(select(Export)):
@@ -228,9 +234,6 @@ class Site:
             if body.get("size", "small") not in SIZES:
                 raise SiteError(422, "size", f"The sizes are {', '.join(SIZES)}.")
             self._check_tags(account, body)
-            held = session.scalar(select(func.count()).where(Machine.account == account.name))
-            if (held or 0) >= account.machines:
-                raise SiteError(403, "quota", f"The account has {held} of {account.machines} machines.")
             boot = self._disk(session, account, body["boot_disk"])
             if boot.region != body["region"]:
                 raise SiteError(422, "other-region", f"Disk {boot.id} is in {boot.region}, not in {body['region']}.")
@@ -249,6 +252,13 @@ class Site:
                 self._fill(boot, session.get_one(Disk, created_from))
             elif session.get(Attachment, boot.id):
                 raise SiteError(409, "in-use", f"Disk {boot.id} is attached already.")
+            # From here on one creation at a time: two must not get one address, or one place in the quota.
+            session.execute(select(func.pg_advisory_xact_lock(_PLACES_LOCK)))
+            held = session.scalar(select(func.count()).where(Machine.account == account.name))
+            if (held or 0) >= account.machines:
+                if created_from:
+                    disks.remove(self.path(boot))
+                raise SiteError(403, "quota", f"The account has {held} of {account.machines} machines.")
             machine = Machine(
                 id=f"m-{secrets.token_hex(6)}",
                 account=account.name,

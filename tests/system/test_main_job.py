@@ -84,6 +84,7 @@ def test_two_instances_are_each_themselves(system: System, released: str) -> Non
         )
         one, two = (client.instance(i["id"]) for i in (done.result or {})["instances"])
     assert (one.name, two.name, one.state, two.zone) == ("quay-01", "quay-02", "running", "skerry-1b")
+    assert one.address != two.address
     assert one.identity["machine_id"] != two.identity["machine_id"]
     assert not set(one.identity["host_keys"]) & set(two.identity["host_keys"])
     contents = []

@@ -26,12 +26,12 @@ _COLOURS = {
     "succeeded": "green",
     "ok": "green",
     "ready": "green",
-    "staged": "cyan",
-    "sunset": "yellow",
-    "warning": "yellow",
-    "medium": "yellow",
-    "starting": "cyan",
-    "stopped": "yellow",
+    "staged": "dark_cyan",
+    "sunset": "dark_orange3",
+    "warning": "dark_orange3",
+    "medium": "dark_orange3",
+    "starting": "dark_cyan",
+    "stopped": "dark_orange3",
     "lost": "magenta",
     "retired": "bright_black",
     "purged": "bright_black",
@@ -106,7 +106,7 @@ def facts(rows: Iterable[tuple[str, Any]]) -> None:
 
 def say(text: str, *, style: str = "") -> None:
     """A line for people, on standard error, so that standard output stays for results."""
-    errors.print(Text(text, style=style), soft_wrap=True)
+    errors.print(Text(text, style=style), soft_wrap=not sys.stderr.isatty())
 
 
 def follow(client: Client, operation: Operation, *, quiet: bool = False) -> Operation:

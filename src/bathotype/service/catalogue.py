@@ -176,7 +176,7 @@ def usage_of(session: Session, version: Version) -> Usage:
             .where(BaseDisk.version_id == version.id, BaseDisk.state == "ready")
         )
         or 0,
-        freed_bytes=version.new_bytes,
+        stored_bytes=version.stored_bytes,
     )
 
 

@@ -93,7 +93,7 @@ def _launch(client: Client, given: argparse.Namespace) -> None:
         return _show_plan(plan, given)
     if not given.json:
         for warning in plan.warnings:
-            say(warning, style="yellow")
+            say(warning, style="dark_orange3")
     operation = client.launch(**request)
     if given.no_wait:
         return emit_json(operation) if given.json else print(operation.id)
@@ -121,7 +121,7 @@ def _show_plan(plan: Any, given: argparse.Namespace) -> None:
             ("base disk", base),
         ]
     )
-    for kind, lines, style in (("obstacle", plan.blockers, "red"), ("warning", plan.warnings, "yellow")):
+    for kind, lines, style in (("obstacle", plan.blockers, "red"), ("warning", plan.warnings, "dark_orange3")):
         for line in lines:
             say(f"{kind}: {line}", style=style)
 

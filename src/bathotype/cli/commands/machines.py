@@ -7,7 +7,9 @@ import argparse
 from bathotype.cli.options import Subparsers, command, group, tags, tags_of
 from bathotype.cli.output import emit_json, facts, say, table
 from bathotype.client import Client
-from bathotype.core.units import iec
+from bathotype.core.units import iec, plural
+
+_ORDER = {"obstacle": 0, "warning": 1, "ok": 2}
 
 
 def register(parsers: Subparsers) -> None:
@@ -83,11 +85,14 @@ def _inspect(client: Client, given: argparse.Namespace) -> int:
     if given.json:
         emit_json(found)
         return 0 if found.capturable else 4
-    table(("outcome", "check", "why", "what to do"), ((r.outcome, r.check, r.why, r.advice) for r in found.remarks))
+    table(
+        ("outcome", "check", "why", "what to do"),
+        ((r.outcome, r.check, r.why, r.advice) for r in sorted(found.remarks, key=lambda r: _ORDER[r.outcome])),
+    )
     obstacles = sum(r.outcome == "obstacle" for r in found.remarks)
     used = f" {iec(found.used_bytes)} in use." if found.used_bytes else ""
     if found.capturable:
         say(f"{found.machine.name} can be captured ({found.mode}).{used}", style="green")
         return 0
-    say(f"{found.machine.name} cannot be captured ({found.mode}): {obstacles} in the way.", style="red")
+    say(f"{found.machine.name} cannot be captured ({found.mode}): {plural(obstacles, 'obstacle')}.", style="red")
     return 4

@@ -48,7 +48,7 @@ def _show_plan(plan: PlanAnswer, given: argparse.Namespace) -> int:
         for line in plan.blockers:
             say(f"obstacle: {line}", style="red")
         for line in plan.warnings:
-            say(f"warning: {line}", style="yellow")
+            say(f"warning: {line}", style="dark_orange3")
         for line in plan.effects:
             print(line)
     return 4 if plan.blockers else 0

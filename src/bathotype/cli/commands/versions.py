@@ -220,7 +220,7 @@ def _residue(client: Client, given: argparse.Namespace) -> None:
 def _resolve(client: Client, given: argparse.Namespace) -> None:
     found = client.resolve(given.reference, region=given.region)
     for warning in found.warnings:
-        say(warning, style="yellow")
+        say(warning, style="dark_orange3")
     if given.json or given.format == "json":
         return emit_json(found)
     for name, value in found.model_dump(exclude={"warnings"}).items():

@@ -27,6 +27,7 @@ from bathotype.core.generalize.profile import (
 )
 from bathotype.core.guest.files import GuestDisk
 from bathotype.core.guest.offline import OfflineEditor
+from bathotype.core.units import plural
 
 _ACCOUNT_FILES = ("/etc/passwd", "/etc/shadow", "/etc/group", "/etc/gshadow", "/etc/subuid", "/etc/subgid")
 
@@ -176,7 +177,7 @@ class _Planner:
         data = "".join(line + "\n" for line in edited).encode("utf-8", "surrogateescape")
         self.result.written[path] = (data, stat.S_IMODE(self.disk.entries[path].mode))
         gone = sum(line not in edited for line in lines)
-        self._note(step, "edit", path, max(0, len(raw) - len(data)), f"{gone} lines")
+        self._note(step, "edit", path, max(0, len(raw) - len(data)), plural(gone, "line"))
 
     def _pattern(self, text: str) -> re.Pattern[str] | None:
         if "{host_name}" in text and not self.host_name:

@@ -30,6 +30,7 @@ from bathotype.core.store.chunks import digest
 MOST_FILE = 1024 * 1024
 _MOST_PER_RULE = 200
 _MOST_PER_FILE = 20
+_NO_SECRET = ("source-host-name", "source-address")
 
 
 @dataclass(frozen=True)
@@ -163,7 +164,8 @@ def _by_content(
             if count >= _MOST_PER_FILE:
                 break
             line = data.count(b"\n", 0, match.start()) + 1
-            yield rule.id, line, _redacted(match[0]), rule.advice, rule.severity
+            shown = match[0].decode() if rule.id in _NO_SECRET else _redacted(match[0])
+            yield rule.id, line, shown, rule.advice, rule.severity
 
 
 def _assignments(data: bytes) -> Iterator[tuple[str, int, str, str, str]]:

@@ -24,7 +24,7 @@ class Usage:
     holds: tuple[str, ...]
     children: tuple[str, ...]
     base_disks: int
-    freed_bytes: int
+    stored_bytes: int
 
 
 @dataclass(frozen=True)
@@ -75,7 +75,7 @@ def plan_purge(usage: Usage, now: datetime, *, waive_grace: bool = False) -> Ret
     if usage.children:
         warnings.append(f"Captured from its instances: {', '.join(usage.children)}. They keep their own bytes.")
     effects = [
-        f"About {iec(usage.freed_bytes)} of its chunks, which no other version needs, are removed.",
+        f"Those of its chunks that no other version needs are removed: {iec(usage.stored_bytes)} at most.",
         "Its record, contents, findings and events are kept.",
     ]
     if usage.base_disks:

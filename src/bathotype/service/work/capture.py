@@ -25,7 +25,7 @@ from bathotype.core.lifecycle.numbers import sort_key
 from bathotype.core.store.ingest import ingest
 from bathotype.core.store.manifest import ChunkIndex, Manifest
 from bathotype.core.store.materialise import StoredDisk
-from bathotype.core.units import iec
+from bathotype.core.units import iec, plural
 from bathotype.service import audit
 from bathotype.service.identity import read_identity, remember_identity
 from bathotype.service.operations.work import StepPlan, Work
@@ -262,7 +262,7 @@ class Capture(_FromSnapshot):
             apply_plan(planned, disk, self._image, self.context.scratch)
         with open_file(self._image) as image:
             hidden = capture_ranges(planned, GuestDisk.open(image))
-        self.context.log(f"{len(planned.changes)} paths changed, {iec(planned.total_bytes)} gone.")
+        self.context.log(f"{plural(len(planned.changes), 'path')} changed, {iec(planned.total_bytes)} gone.")
         self.context.remember(
             identity=identity,
             steps=planned.by_step(),
@@ -354,7 +354,9 @@ class Capture(_FromSnapshot):
             )
             findings = residue.scan(disk, known, identity_kept=self.mode == "as-is")
         high = sum(f.severity == "high" for f in findings)
-        self.context.log(f"{len(findings)} findings, {high} of high severity; {len(contents.packages)} packages.")
+        self.context.log(
+            f"{plural(len(findings), 'finding')}, {high} of high severity; {plural(len(contents.packages), 'package')}."
+        )
         self.context.remember(findings=[asdict(f) for f in findings], contents=contents.as_data())
 
     def seal(self) -> None:
