@@ -48,7 +48,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         image = folder / "disk.raw"
-        spec = demo._Spec("a", "skerry-1", "skerry-1a", "bench-01", "large", "running", _DISK, 1024)
+        spec = demo.Spec("a", "skerry-1", "skerry-1a", "bench-01", "large", "running", _DISK, 1024)
         demo.build_boot_disk(image, spec, "192.0.2.10", random.Random(1))
         source = FileSource(image)
         used = used_ranges(source, read_layout(source))

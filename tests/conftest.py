@@ -34,7 +34,7 @@ def mbr_disk(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 def _build(name: str, factory: pytest.TempPathFactory) -> Path:
-    spec = next(s for s in world._WORLD if s.name == name)
+    spec = next(s for s in world.WORLD if s.name == name)
     path = factory.mktemp("disks") / f"{name}.raw"
     world.build_boot_disk(path, spec, "192.0.2.10", random.Random(name))
     return path

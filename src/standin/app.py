@@ -165,7 +165,7 @@ def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI
     ) -> dict[str, Any]:
         with site.sessions.begin() as session:
             if region:
-                site._check_region(session, region)
+                site.check_region(session, region)
             query = select(Machine).where(Machine.account == account.name, Machine.id > after).order_by(Machine.id)
             if region:
                 query = query.where(Machine.region == region)
@@ -259,7 +259,7 @@ def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI
     @app.get("/v1/disks/{disk_id}")
     def show_disk(account: Caller, disk_id: str) -> dict[str, Any]:
         with site.sessions.begin() as session:
-            return _disk(site._disk(session, account, disk_id))
+            return _disk(site.disk(session, account, disk_id))
 
     @app.delete("/v1/disks/{disk_id}", status_code=204)
     def delete_disk(account: Caller, disk_id: str) -> None:

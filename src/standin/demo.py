@@ -31,7 +31,9 @@ _STAMP = 1_760_000_000
 
 
 @dataclass(frozen=True)
-class _Spec:
+class Spec:
+    """One machine of the demo world; ``special`` is what is unusual about its disk."""
+
     account: str
     region: str
     zone: str
@@ -44,10 +46,10 @@ class _Spec:
     special: str = ""
 
 
-_WORLD = (
-    _Spec("tide-core", "skerry-1", "skerry-1a", "gauge-seed-01", "small", "running", GAUGE, 384),
-    _Spec("tide-core", "skerry-1", "skerry-1b", "gauge-seed-02", "small", "stopped", GAUGE, 384, data_mib=64),
-    _Spec(
+WORLD = (
+    Spec("tide-core", "skerry-1", "skerry-1a", "gauge-seed-01", "small", "running", GAUGE, 384),
+    Spec("tide-core", "skerry-1", "skerry-1b", "gauge-seed-02", "small", "stopped", GAUGE, 384, data_mib=64),
+    Spec(
         "tide-core",
         "skerry-1",
         "skerry-1a",
@@ -59,11 +61,11 @@ _WORLD = (
         data_mib=256,
         special="spill",
     ),
-    _Spec("tide-core", "skerry-1", "skerry-1b", "surge-old-01", "medium", "running", OLD_SURGE, 512, special="mbr"),
-    _Spec("tide-core", "skerry-1", "skerry-1a", "surge-vault-01", "medium", "running", None, 256, special="luks"),
-    _Spec("tide-core", "skerry-1", "skerry-1b", "pilot-desk-01", "medium", "running", None, 512, special="windows"),
-    _Spec("harbour-watch", "fjord-2", "fjord-2a", "quay-gauge-01", "small", "running", GAUGE, 384),
-    _Spec("chart-house", "lagoon-3", "lagoon-3a", "chart-desk-01", "medium", "running", None, 512, special="windows"),
+    Spec("tide-core", "skerry-1", "skerry-1b", "surge-old-01", "medium", "running", OLD_SURGE, 512, special="mbr"),
+    Spec("tide-core", "skerry-1", "skerry-1a", "surge-vault-01", "medium", "running", None, 256, special="luks"),
+    Spec("tide-core", "skerry-1", "skerry-1b", "pilot-desk-01", "medium", "running", None, 512, special="windows"),
+    Spec("harbour-watch", "fjord-2", "fjord-2a", "quay-gauge-01", "small", "running", GAUGE, 384),
+    Spec("chart-house", "lagoon-3", "lagoon-3a", "chart-desk-01", "medium", "running", None, 512, special="windows"),
 )
 
 
@@ -73,12 +75,12 @@ def populate(site: Site, tenancy: Tenancy, seed: str, work: Path) -> None:
         if session.scalar(select(func.count()).select_from(Machine)):
             return
     work.mkdir(parents=True, exist_ok=True)
-    for number, spec in enumerate(_WORLD):
+    for number, spec in enumerate(WORLD):
         if spec.account in tenancy.accounts:
             _place(site, spec, random.Random(f"{seed}/{spec.name}"), number)
 
 
-def _place(site: Site, spec: _Spec, rng: random.Random, number: int) -> None:
+def _place(site: Site, spec: Spec, rng: random.Random, number: int) -> None:
     prefix = {"skerry-1": "192.0.2", "fjord-2": "198.51.100", "lagoon-3": "203.0.113"}[spec.region]
     address = f"{prefix}.{10 + number}"
     tags = {"owner": "tide-office", "purpose": spec.name.rsplit("-", 1)[0]}
@@ -113,7 +115,7 @@ def _place(site: Site, spec: _Spec, rng: random.Random, number: int) -> None:
             session.add(Attachment(disk_id=disk.id, machine_id=machine.id, position=position))
 
 
-def _record(spec: _Spec, rng: random.Random, name: str, mib: int, tags: dict[str, str]) -> Disk:
+def _record(spec: Spec, rng: random.Random, name: str, mib: int, tags: dict[str, str]) -> Disk:
     number = f"d-{rng.randbytes(6).hex()}"
     return Disk(
         id=number,

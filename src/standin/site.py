@@ -81,9 +81,9 @@ class Site:
         with self.sessions.begin() as session:
             if (known := self._known(session, Disk, account, body)) is not None:
                 return known
-            self._check_region(session, body["region"])
+            self.check_region(session, body["region"])
             self._check_tags(account, body)
-            source = self._disk(session, account, body["source"]) if body.get("source") else None
+            source = self.disk(session, account, body["source"]) if body.get("source") else None
             size = source.size if source else int(body.get("size", 0))
             if source and source.region != body["region"]:
                 raise SiteError(
@@ -143,7 +143,7 @@ class Site:
             time.sleep(fault.seconds)
             raise SiteError(500, "internal", "The snapshot failed.")
         with self.sessions.begin() as session:
-            source = self._disk(session, account, disk_id)
+            source = self.disk(session, account, disk_id)
             body = {**body, "region": source.region}
             if (known := self._known(session, Disk, account, body)) is not None:
                 return known
@@ -158,7 +158,7 @@ class Site:
     def seal(self, account: Account, disk_id: str) -> Disk:
         """Make a disk a base disk: never written again, cloned at will."""
         with self.sessions.begin() as session:
-            disk = self._disk(session, account, disk_id)
+            disk = self.disk(session, account, disk_id)
             if session.get(Attachment, disk.id) or session.scalar(
                 select(Export).where(Export.disk_id == disk.id, Export.writable)
             ):
@@ -170,7 +170,7 @@ class Site:
     def delete_disk(self, account: Account, disk_id: str) -> None:
         """Remove a disk that no machine uses."""
         with self.sessions.begin() as session:
-            disk = self._disk(session, account, disk_id)
+            disk = self.disk(session, account, disk_id)
             if session.get(Attachment, disk.id):
                 raise SiteError(409, "in-use", "The disk is attached to a machine.")
             self._drop_disk(session, disk)
@@ -188,7 +188,7 @@ class Site:
     def export(self, account: Account, disk_id: str, body: dict[str, Any]) -> Export:
         """Offer a disk over NBD."""
         with self.sessions.begin() as session:
-            disk = self._disk(session, account, disk_id)
+            disk = self.disk(session, account, disk_id)
             if (known := self._known(session, Export, account, body)) is not None:
                 return known
             writable = bool(body.get("writable"))
@@ -223,7 +223,7 @@ class Site:
         with self.sessions.begin() as session:
             if (known := self._known(session, Machine, account, body)) is not None:
                 return known
-            self._check_region(session, body["region"])
+            self.check_region(session, body["region"])
             zone = body.get("zone") or REGIONS[body["region"]][0]
             if zone not in REGIONS[body["region"]]:
                 raise SiteError(
@@ -234,7 +234,7 @@ class Site:
             if body.get("size", "small") not in SIZES:
                 raise SiteError(422, "size", f"The sizes are {', '.join(SIZES)}.")
             self._check_tags(account, body)
-            boot = self._disk(session, account, body["boot_disk"])
+            boot = self.disk(session, account, body["boot_disk"])
             if boot.region != body["region"]:
                 raise SiteError(422, "other-region", f"Disk {boot.id} is in {boot.region}, not in {body['region']}.")
             created_from = None
@@ -418,14 +418,15 @@ class Site:
         machine = session.get(Machine, machine_id, with_for_update=lock)
         if machine is None or machine.account != account.name:
             raise SiteError(404, "not-found", f"There is no machine {machine_id}.")
-        self._check_region(session, machine.region)
+        self.check_region(session, machine.region)
         return machine
 
-    def _disk(self, session: Session, account: Account, disk_id: str) -> Disk:
+    def disk(self, session: Session, account: Account, disk_id: str) -> Disk:
+        """A disk of the account.  Raises `SiteError` 404."""
         disk = session.get(Disk, disk_id)
         if disk is None or disk.account != account.name:
             raise SiteError(404, "not-found", f"There is no disk {disk_id}.")
-        self._check_region(session, disk.region)
+        self.check_region(session, disk.region)
         return disk
 
     @staticmethod
@@ -437,7 +438,8 @@ class Site:
         return session.scalar(select(kind).where(kind.account == account.name, kind.client_key == key))
 
     @staticmethod
-    def _check_region(session: Session, region: str) -> None:
+    def check_region(session: Session, region: str) -> None:
+        """Raises `SiteError` where there is no such region, or it is out of service."""
         if region not in REGIONS:
             raise SiteError(404, "region", f"There is no region {region}; there are {', '.join(REGIONS)}.")
         if take(session, ("region-out",), region):

@@ -62,7 +62,7 @@ def find_machine(reach: Reach, account: str, name: str, region: str | None) -> S
     for place in regions:
         site = reach.site(place, account)
         try:
-            match = site.machine(name) if name.startswith("m-") else site.machine_named(place, name)
+            match = site.machine_named(place, name) or site.machine(name)
         except NotFound:
             match = None
         if match is not None and (region is None or match.region == region) and match.id not in {m.id for m in found}:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
+import ctypes
+
 import uvicorn
 
 from bathotype.service.app import create_app
@@ -26,6 +29,7 @@ def serve(host: str, port: int) -> None:
 
 def work(concurrency: int) -> None:
     """Operations and the reconciler, until stopped."""
+    _keep_memory_small()
     service = Service.from_environment(patience=_WORK_WAITS)
     configure(service.settings.log_level)
     runner = Runner(service.database, service.settings, service.reach, KINDS)
@@ -33,3 +37,15 @@ def work(concurrency: int) -> None:
     reconciler = Reconciler(service.database, brisk, service.settings)
     periodic = [(float(service.settings.reconcile_seconds), reconciler.run)]
     Worker(service.database, service.queue, runner, periodic).serve(concurrency=concurrency)
+
+
+def _keep_memory_small() -> None:
+    """Have glibc give large buffers back at once, and share its arenas between threads.
+
+    A worker moves megabytes through many short-lived threads; left alone, the allocator keeps a pool for each.
+    """
+    arena_max, mmap_threshold = -8, -3  # M_ARENA_MAX and M_MMAP_THRESHOLD of malloc.h
+    with contextlib.suppress(OSError, AttributeError):  # another C library
+        libc = ctypes.CDLL(None)
+        libc.mallopt(arena_max, 2)
+        libc.mallopt(mmap_threshold, 256 * 1024)

@@ -60,8 +60,11 @@ class Reconciler:
         with self._database.sessions.begin() as session:
             audit.clear_alert(session, account_id, "site-silent", region)
         self._compare(region, account_id, present)
-        self._reap(site, region)
-        self._ask(site, account_id, list(present.values()))
+        try:
+            self._reap(site, region)
+            self._ask(site, account_id, list(present.values()))
+        except BathotypeError as error:
+            log.warning("looking at a site was cut short", region=region, account=account, error=error.message)
 
     def _silent(self, region: str, account_id: str, error: BathotypeError) -> None:
         with self._database.sessions.begin() as session:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from contextlib import ExitStack
+
 from websockets.exceptions import WebSocketException
 from websockets.sync.client import connect
 
@@ -12,14 +14,17 @@ class WebSocketStream:
     """A `ByteStream` to one machine's guest agent.  Raises `Unavailable` where the site gives no channel."""
 
     def __init__(self, url: str, token: str, *, timeout: float) -> None:
+        self._open = ExitStack()
         try:
-            self._socket = connect(
-                url,
-                additional_headers={"Authorization": f"Bearer {token}"},
-                open_timeout=timeout,
-                close_timeout=1,
-                max_size=128 * 1024 * 1024,
-                proxy=None,
+            self._socket = self._open.enter_context(
+                connect(
+                    url,
+                    additional_headers={"Authorization": f"Bearer {token}"},
+                    open_timeout=timeout,
+                    close_timeout=1,
+                    max_size=128 * 1024 * 1024,
+                    proxy=None,
+                )
             )
         except (OSError, WebSocketException) as error:
             raise Unavailable(f"The site gives no channel to the machine's agent: {error}.") from error
@@ -43,4 +48,4 @@ class WebSocketStream:
 
     def close(self) -> None:
         """Give the channel back."""
-        self._socket.close()
+        self._open.close()

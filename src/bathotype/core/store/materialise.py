@@ -155,7 +155,7 @@ def _chunks(manifest: Manifest, store: RegionStore, workers: int) -> Iterator[tu
 class StoredDisk:
     """A version read straight from its store: a `BlockSource` with a small cache of chunks."""
 
-    def __init__(self, manifest: Manifest, store: RegionStore, *, cached_chunks: int = 512) -> None:
+    def __init__(self, manifest: Manifest, store: RegionStore, *, cached_chunks: int = 128) -> None:
         self.manifest, self._store = manifest, store
         self._cache: OrderedDict[int, bytes] = OrderedDict()
         self._most = cached_chunks

@@ -31,9 +31,23 @@ class Runner:
 
     def __init__(self, database: Database, settings: Settings, reach: Reach, kinds: dict[str, type[Work]]) -> None:
         self._database, self._settings, self._reach, self._kinds = database, settings, reach, kinds
+        self._in_hand: set[str] = set()
+        self._in_hand_lock = threading.Lock()
 
     def run(self, operation_id: str) -> None:
         """Run an operation if nobody else does.  Leaves it as it is, to be taken up again, when the database goes."""
+        with self._in_hand_lock:
+            # When the database was away the lock is gone but our own thread may still be at it, on our own scratch.
+            if operation_id in self._in_hand:
+                return
+            self._in_hand.add(operation_id)
+        try:
+            self._run(operation_id)
+        finally:
+            with self._in_hand_lock:
+                self._in_hand.discard(operation_id)
+
+    def _run(self, operation_id: str) -> None:
         try:
             with self._database.held_connection() as connection:
                 if not try_lock(connection, f"operation {operation_id}"):
@@ -76,6 +90,7 @@ class Runner:
                 context.log(f"Taken up again (attempt {operation.attempts}).")
                 self._rewind(work)
             ending = self._steps(work)
+            context.must_hold()
             with context.session() as session:
                 session.execute(update(Operation).where(Operation.id == context.id).values(ending=ending))
         context.stopping = True
@@ -161,6 +176,7 @@ class Runner:
 
     @staticmethod
     def _mark(context: WorkContext, position: int, **values: object) -> None:
+        context.must_hold()
         with context.session() as session:
             session.execute(
                 update(OperationStep)
@@ -172,6 +188,7 @@ class Runner:
     def _end(work: Work, ending: dict[str, object]) -> None:
         context = work.context
         outcome = str(ending["outcome"])
+        context.must_hold()
         with context.session() as session:
             operation = session.get_one(Operation, context.id, with_for_update=True)
             work.on_end(session, outcome)

@@ -16,7 +16,6 @@ from sqlalchemy import Connection, select, text, update
 from sqlalchemy.orm import Session
 from stamina.instrumentation import RetryDetails, set_on_retry_hooks
 
-from bathotype.core.errors import Unavailable
 from bathotype.core.store.region import RegionStore
 from bathotype.service.database import Database, try_lock, try_shared_lock
 from bathotype.service.places import Reach
@@ -98,6 +97,7 @@ class WorkContext:
     def remember(self, **facts: Any) -> None:
         """Keep facts for later steps and for whoever takes over after a crash."""
         self.memo.update(facts)
+        self.must_hold()
         with self.session() as session:
             session.execute(update(Operation).where(Operation.id == self.id).values(memo=self.memo))
 
@@ -130,15 +130,20 @@ class WorkContext:
 
     def check(self) -> None:
         """Raise `Cancelled` or `LockLost` where this worker must stop."""
-        try:
-            self._connection.scalar(text("select 1"))
-        except Exception as error:
-            raise LockLost from error
+        self.must_hold()
         if self.stopping:
             return
         with self.session() as session:
             if session.scalar(select(Operation.cancel_requested).where(Operation.id == self.id)):
                 raise Cancelled
+
+    def must_hold(self) -> None:
+        """Raise `LockLost` unless this worker still has the operation to itself: called before whatever it records,
+        so that a worker that lost its connection writes nothing over the one that took over."""
+        try:
+            self._connection.scalar(text("select 1"))
+        except Exception as error:
+            raise LockLost from error
 
     def beat(self) -> None:
         """Say that somebody works on this."""
@@ -200,8 +205,3 @@ def _tell_retry(details: RetryDetails) -> None:
 
 
 set_on_retry_hooks([_tell_retry])
-
-
-def explain_unavailable(error: Unavailable, attempts: int) -> str:
-    """How a step's failure is told before it is tried again."""
-    return f"{error.message} The step is tried again ({attempts})."
