@@ -271,6 +271,15 @@ def test_two_captures_for_one_number_have_one_winner(system: System) -> None:
     assert sorted(outcomes) == ["refused", "refused", "won"]
 
 
+def test_captures_of_one_machine_take_turns(system: System) -> None:
+    with system.core as client:
+        client.create_line("turns")
+        started = [client.capture(machine="gauge-seed-01", line="turns", bump="minor") for _ in range(3)]
+        assert [client.wait(o.id).state for o in started] == ["succeeded"] * 3
+        assert sorted(v.number for v in client.versions("turns")) == ["1.0.0", "1.1.0", "1.2.0"]
+        assert len({v.content_digest for v in client.versions("turns")}) == 1
+
+
 def test_a_damaged_pack_is_named_and_never_launched(system: System) -> None:
     with system.core as client:
         reference = system.captured("rotten", number="1.0.0", machine="surge-bench-01", release=False)

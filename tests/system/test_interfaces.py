@@ -112,6 +112,9 @@ def test_the_openapi_document_is_complete(http: httpx.Client) -> None:
     for path, methods in document["paths"].items():
         for method, operation in methods.items():
             assert operation.get("description"), f"{method} {path} has no description"
+            body = operation.get("requestBody", {}).get("content", {}).get("application/json", {}).get("schema", {})
+            if "$ref" in body and not path.endswith("/first-boot/{name}"):
+                assert document["components"]["schemas"][body["$ref"].rsplit("/", 1)[1]]["examples"], path
             assert "401" in operation["responses"] or path.endswith("/profiles"), path
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from dataclasses import dataclass, field
 
 from sqlalchemy import select
@@ -16,6 +17,7 @@ from bathotype.sites.protocol import Site, SiteMachine
 from bathotype.wire.machines import Remark
 
 _AGENT_SECONDS = 5.0
+_FREEZE_PASSES = 4.0
 _NEEDED_COMMANDS = {"guest-fsfreeze-freeze", "guest-fsfreeze-thaw", "guest-fsfreeze-status"}
 _ENCRYPTED = {"luks": "LUKS", "bitlocker": "BitLocker"}
 
@@ -217,7 +219,7 @@ def _agent(result: Preflight, site: Site) -> None:
                     f"The guest agent does not offer {', '.join(sorted(missing))}.",
                     "Allow these commands in the agent's settings, or shut the machine down and use --stopped.",
                 )
-            elif agent.freeze_status() == "frozen":
+            elif _stays_frozen(agent):
                 result.forbid("agent", "The guest is frozen already, by somebody else.", "Thaw it first.")
             else:
                 told = agent.os_info().get("pretty-name", "an unnamed system")
@@ -232,6 +234,16 @@ def _agent(result: Preflight, site: Site) -> None:
             )
         else:
             result.warn("agent", "The guest agent does not answer.")
+
+
+def _stays_frozen(agent: GuestAgent) -> bool:
+    """Whether the guest is frozen, and not just for the moment that another capture takes."""
+    deadline = time.monotonic() + _FREEZE_PASSES
+    while agent.freeze_status() == "frozen":
+        if time.monotonic() > deadline:
+            return True
+        time.sleep(0.2)
+    return False
 
 
 def _updates(result: Preflight, agent: GuestAgent) -> None:

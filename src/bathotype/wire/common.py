@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Generic, TypeVar
+from typing import Any, Generic, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field
 
@@ -13,6 +13,11 @@ class Wire(BaseModel):
     """Base of all models: unknown fields in requests are refused."""
 
     model_config = ConfigDict(extra="forbid")
+
+
+def example(request: dict[str, Any]) -> ConfigDict:
+    """The configuration of a request model whose schema shows an example."""
+    return ConfigDict(extra="forbid", json_schema_extra={"examples": [request]})
 
 
 class Answer(BaseModel):

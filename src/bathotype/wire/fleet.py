@@ -8,11 +8,21 @@ from typing import Any
 from pydantic import Field
 
 from bathotype.core.firstboot.settings import FirstBoot
-from bathotype.wire.common import Answer, Wire
+from bathotype.wire.common import Answer, Wire, example
 
 
 class LaunchRequest(Wire):
     """A launch of one or many instances."""
+
+    model_config = example(
+        {
+            "reference": "gauge-collector@1.0.0",
+            "region": "skerry-1",
+            "count": 2,
+            "name": "quay-{n:02}",
+            "first_boot": {"domain": "tide.example", "users": [{"name": "orla", "administrator": True}]},
+        }
+    )
 
     reference: str = Field(examples=["gauge-collector@1.0.0"])
     region: str = Field(examples=["skerry-1"])

@@ -7,11 +7,13 @@ from typing import Any, Literal
 
 from pydantic import Field
 
-from bathotype.wire.common import Answer, Wire
+from bathotype.wire.common import Answer, Wire, example
 
 
 class LineRequest(Wire):
     """A line to create."""
+
+    model_config = example({"name": "gauge-collector", "about": "Small Linux that reads tide gauges."})
 
     name: str = Field(examples=["gauge-collector"])
     about: str = Field(default="", max_length=2000)
@@ -32,6 +34,10 @@ class Line(Answer):
 class CaptureRequest(Wire):
     """A capture: either ``number`` or ``bump`` says which version it makes."""
 
+    model_config = example(
+        {"machine": "gauge-seed-01", "line": "gauge-collector", "number": "1.0.0", "notes": "first release"}
+    )
+
     machine: str = Field(description="Name or id of the machine.", examples=["gauge-seed-01"])
     line: str = Field(examples=["gauge-collector"])
     region: str | None = None
@@ -45,6 +51,8 @@ class CaptureRequest(Wire):
 
 class CapturePlanRequest(Wire):
     """What a capture would change on the copy of a machine's disk."""
+
+    model_config = example({"machine": "gauge-seed-01", "profile": "linux"})
 
     machine: str
     region: str | None = None
@@ -141,11 +149,15 @@ class PackageUse(Answer):
 class AcceptRequest(Wire):
     """Accepting one finding."""
 
+    model_config = example({"reason": "A test database without real data."})
+
     reason: str = Field(min_length=3, max_length=2000)
 
 
 class SunsetRequest(Wire):
     """When launches end."""
+
+    model_config = example({"retire_on": "2027-03-01"})
 
     retire_on: date | None = None
 
@@ -153,11 +165,15 @@ class SunsetRequest(Wire):
 class PurgeRequest(Wire):
     """Purge; ``waive_grace`` does not wait for the grace period."""
 
+    model_config = example({"waive_grace": False})
+
     waive_grace: bool = False
 
 
 class ChangeRequest(Wire):
     """What of a version's record may change."""
+
+    model_config = example({"pin_only": True})
 
     pin_only: bool | None = None
     notes: str | None = Field(default=None, max_length=10000)
@@ -165,6 +181,8 @@ class ChangeRequest(Wire):
 
 class HoldRequest(Wire):
     """A named reason that forbids purging."""
+
+    model_config = example({"name": "audit-2026", "reason": "Kept for the audit."})
 
     name: str = Field(examples=["audit-2026"])
     reason: str = Field(min_length=3, max_length=2000)
@@ -181,6 +199,8 @@ class Hold(Answer):
 
 class MarkRequest(Wire):
     """Where a mark shall point."""
+
+    model_config = example({"number": "1.4.0"})
 
     number: str
 

@@ -72,8 +72,14 @@ class _FromSnapshot(Work):
         """The profile, None for a capture as it is."""
         return None if self.mode == "as-is" else profile_for(self.context.params["profile"])
 
+    def _have_machine_alone(self) -> None:
+        """One capture of a machine at a time: one freeze, and one working copy at the site."""
+        name = f"machine {self.context.params['machine_id']}"
+        self.context.lock(name, why="Waiting for another capture of this machine to end.")
+
     def check(self) -> None:
         """Preflight once more: minutes may have passed in the queue."""
+        self._have_machine_alone()
         missing = tools_missing()
         if missing and self.profile is not None:
             raise Refused(
@@ -98,6 +104,7 @@ class _FromSnapshot(Work):
 
     def snapshot(self) -> None:
         """Freeze, snapshot, thaw; a machine that is off needs no freezing."""
+        self._have_machine_alone()
         machine = self.machine
         thaw_if_frozen(self.site, machine.id)
         boot = machine.boot_disk
@@ -141,7 +148,8 @@ class _FromSnapshot(Work):
         return found
 
     def clean_up(self, outcome: str) -> None:
-        thaw_if_frozen(self.site, self.context.params["machine_id"])
+        if "snapshot" not in self.context.memo:  # else it was thawed, and a freeze now would be somebody else's
+            thaw_if_frozen(self.site, self.context.params["machine_id"])
         for disk in self.site.disks(self.region, tag=("bathotype-operation", self.context.id)):
             self.site.delete_disk(disk.id)
 
