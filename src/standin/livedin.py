@@ -168,9 +168,9 @@ def _system(tree: Tree, kind: Kind, host: str, machine_id: str, rng: random.Rand
     tree.put("/etc/fstab", "LABEL=root / ext4 errors=remount-ro 0 1\nLABEL=swap none swap sw 0 0\n")
     tree.put("/etc/ssh/sshd_config", "PasswordAuthentication no\nPermitRootLogin prohibit-password\n")
     for name in ("ed25519", "ecdsa"):
-        pair = make_keys(rng, f"root@{host}")
-        tree.put(f"/etc/ssh/ssh_host_{name}_key", pair.private, mode=0o600)
-        tree.put(f"/etc/ssh/ssh_host_{name}_key.pub", pair.public)
+        made = make_keys(rng, f"root@{host}")
+        tree.put(f"/etc/ssh/ssh_host_{name}_key", made.private, mode=0o600)
+        tree.put(f"/etc/ssh/ssh_host_{name}_key.pub", made.public)
     tree.put(
         "/etc/udev/rules.d/70-persistent-net.rules",
         'SUBSYSTEM=="net", ATTR{address}=="52:54:00:aa:10:01", NAME="eth0"\n',

@@ -200,6 +200,14 @@ def test_the_command_line_says_what_is_wrong(cli, argv: list[str], code: int, to
     assert told in done.stderr and "Traceback" not in done.stderr
 
 
+def test_the_standin_gets_its_own_options() -> None:
+    command = [sys.executable, "-m", "bathotype.cli.main"]
+    helped = subprocess.run([*command, "standin", "--help"], capture_output=True, text=True, check=True)
+    assert "--tenancy" in helped.stdout
+    other = subprocess.run([*command, "serve", "--tenancy", "x"], capture_output=True, text=True, check=False)
+    assert other.returncode == 2 and "unrecognized" in other.stderr
+
+
 def test_without_a_service_or_token() -> None:
     command = [sys.executable, "-m", "bathotype.cli.main", "lines", "list"]
     bare = subprocess.run(command, capture_output=True, text=True, env={"PATH": "/usr/bin"}, check=False)

@@ -43,7 +43,10 @@ def main(argv: list[str] | None = None) -> int:
     """Run one command; returns its exit code."""
     parser = build_parser()
     argcomplete.autocomplete(parser)
-    given = parser.parse_args(argv)
+    given, rest = parser.parse_known_args(argv)
+    if rest and not getattr(given, "hands_on", False):
+        parser.error(f"unrecognized arguments: {' '.join(rest)}")
+    given.rest = rest
     try:
         with contextlib.ExitStack() as stack:
             client = stack.enter_context(Client.from_environment()) if given.needs_client else None

@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Any
+from typing import Any, Literal
 
 from pydantic import Field
 
 from bathotype.core.firstboot.settings import FirstBoot
 from bathotype.wire.common import Answer, Wire, example
+
+InstanceState = Literal["pending", "starting", "running", "stopped", "lost", "terminated", "failed"]
 
 
 class LaunchRequest(Wire):

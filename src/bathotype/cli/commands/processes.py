@@ -19,14 +19,9 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--port", type=int, default=8620)
     parser = command(parsers, "worker", _worker, "run operations and the reconciler", needs_client=False)
     parser.add_argument("--concurrency", type=int, default=4, help="operations at a time (default: 4)")
-    parser = command(
-        parsers,
-        "standin",
-        _standin,
-        "serve the stand-in cloud; options as `python -m standin --help`",
-        needs_client=False,
-    )
-    parser.add_argument("options", nargs=argparse.REMAINDER)
+    # Whatever follows is the stand-in's own: `main` hands on what this parser does not know.
+    parser = parsers.add_parser("standin", help="serve the stand-in cloud", add_help=False)
+    parser.set_defaults(handler=_standin, needs_client=False, hands_on=True)
     parser = command(
         parsers,
         "demo",
@@ -66,7 +61,7 @@ def _worker(_: Client, given: argparse.Namespace) -> None:
 
 def _standin(_: Client, given: argparse.Namespace) -> None:
     # A program of its own, which shares nothing with this one: it takes this process's place.
-    os.execv(sys.executable, [sys.executable, "-m", "standin", *given.options])
+    os.execv(sys.executable, [sys.executable, "-m", "standin", *given.rest])
 
 
 def _demo(_: Client, given: argparse.Namespace) -> int:

@@ -163,6 +163,10 @@ class WorkContext:
             time.sleep(_LOCK_PAUSE)
             self.check()
 
+    def keep_chunks(self, region: str) -> None:
+        """Hold off purges in a region until this operation ends: they remove and rewrite packs."""
+        self.lock(f"region {region}", shared=True, why=f"Waiting for a purge in {region} to end.")
+
     # Places
 
     def store(self, region: str) -> RegionStore:

@@ -25,7 +25,6 @@ from bathotype.wire import fleet as wire
 from bathotype.wire.common import Answer, Page
 
 router = APIRouter(prefix="/instances", tags=["instances"], responses=PROBLEMS)
-_STATES = ("pending", "starting", "running", "stopped", "lost", "terminated", "failed")
 
 
 class VersionCount(Answer):
@@ -96,7 +95,7 @@ def list_instances(
     service: ServiceOf,
     version: Annotated[str | None, Query(description="A version, or a line for all of its versions.")] = None,
     state: Annotated[
-        list[str] | None, Query(description="May be repeated; by default all that are there or coming.")
+        list[wire.InstanceState] | None, Query(description="May be repeated; by default all that are there or coming.")
     ] = None,
     region: str | None = None,
     behind: Annotated[bool, Query(description="Only those behind their line's newest release.")] = False,
@@ -106,7 +105,7 @@ def list_instances(
     """Instances, newest first."""
     with service.database.sessions() as session:
         query = select(Instance).where(Instance.account_id == caller.account_id).order_by(Instance.id.desc())
-        query = query.where(Instance.state.in_([s for s in state if s in _STATES] if state else [*PRESENT]))
+        query = query.where(Instance.state.in_(state or PRESENT))
         if version:
             query = query.where(Instance.version_id.in_(_versions(session, caller, version)))
         if region:

@@ -281,7 +281,7 @@ class Capture(_FromSnapshot):
 
     def store(self) -> None:
         """Store what the region does not have yet."""
-        self.context.lock(f"region {self.region}", shared=True, why="Waiting for a purge in this region to end.")
+        self.context.keep_chunks(self.region)
         store = self.context.store(self.region)
         known = ChunkIndex(self._references())
         if self.mode == "as-is":
@@ -344,6 +344,7 @@ class Capture(_FromSnapshot):
 
     def scan(self) -> None:
         """Read the version back from its store, as launches will, and judge that."""
+        self.context.keep_chunks(self.region)
         store = self.context.store(self.region)
         stored = StoredDisk(store.get_manifest(self._version_id), store)
         identity = self.context.memo["identity"]

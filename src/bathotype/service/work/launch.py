@@ -61,6 +61,7 @@ class Launch(Work):
             self.context.remember(base_disk=ready)
             return False
         self._drop_unfinished()
+        self.context.keep_chunks(self._region)
         store = self.context.store(self._region)
         manifest = store.get_manifest(self._version)
         record = new_id("bd")

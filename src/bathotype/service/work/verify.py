@@ -25,6 +25,7 @@ class Verify(Work):
         params = self.context.params
         region, version = params["region"], params["version_id"]
         subject = f"{params['reference']} in {region}"
+        self.context.keep_chunks(region)
         store = self.context.store(region)
         found: list[Damaged] = []
         try:

@@ -1,0 +1,155 @@
+"""Edits of an offline disk, and servers that do not keep to the protocol."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import socket
+import subprocess
+import threading
+from pathlib import Path
+
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from bathotype.core.disk.nbd import NbdDisk
+from bathotype.core.disk.source import FileSource, Masked, open_file
+from bathotype.core.errors import BathotypeError, Damaged, Invalid, OutOfSpace, Refused
+from bathotype.core.generalize.plan import apply_plan, capture_ranges, plan
+from bathotype.core.generalize.profile import load_profile
+from bathotype.core.guest.files import GuestDisk
+from bathotype.core.guest.offline import OfflineEditor, replay_journal
+from tests.support import holds
+
+
+def small_disk(
+    folder: Path, files: dict[str, bytes], *, size: str = "24M", links: dict[str, str] | None = None
+) -> Path:
+    """An ext4 file system straight on a disk, made by mke2fs from a folder."""
+    tree = folder / "tree"
+    for name, data in {"etc/hostname": b"here\n", **files}.items():
+        (tree / name).parent.mkdir(parents=True, exist_ok=True)
+        (tree / name).write_bytes(data)
+    for name, target in (links or {}).items():
+        os.link(tree / target, tree / name)
+    image = folder / "disk.raw"
+    subprocess.run(["/usr/sbin/mke2fs", "-q", "-t", "ext4", "-d", str(tree), str(image), size], check=True)
+    return image
+
+
+def change(image: Path, steps: str) -> GuestDisk:
+    """Apply a profile of these steps; returns the disk as a capture would take it."""
+    profile = load_profile(f"name: t\nsteps:\n{steps}")
+    with open_file(image) as source:
+        disk = GuestDisk.open(source)
+        planned = plan(profile, disk, host_name="here")
+        apply_plan(planned, disk, image, image.parent)
+    source = FileSource(image)
+    ranges = capture_ranges(planned, GuestDisk.open(source))
+    taken = image.with_suffix(".taken")
+    taken.write_bytes(Masked(source, ranges).read(0, source.size))
+    return GuestDisk.open(FileSource(taken))
+
+
+def test_a_swap_file_keeps_its_header_only(tmp_path: Path) -> None:
+    swap = b"H" * 4096 + b"memory of the machine " * 30_000
+    image = small_disk(tmp_path, {"swapfile": swap, "etc/fstab": b"/swapfile none swap sw 0 0\n"})
+    disk = change(image, "  - {id: swap, do: clear-swap}\n")
+    data = disk.read("/swapfile", most=len(swap)) or b""
+    assert data[:4096] == b"H" * 4096 and not any(data[4096:]) and len(data) == len(swap)
+    assert not holds(tmp_path / "disk.taken", b"memory of the machine")
+
+
+def test_odd_names_hard_links_and_nested_folders(tmp_path: Path) -> None:
+    files = {
+        "opt/with space/a b.log": b"x",
+        "opt/ünï/ö.log": b"y",
+        "opt/deep/er/est/z.log": b"z" * 9000,
+        "opt/kept.txt": b"keep",
+    }
+    image = small_disk(tmp_path, files, links={"opt/second.log": "opt/kept.txt"})
+    disk = change(
+        image, "  - {id: logs, do: remove, paths: ['/opt/**.log']}\n  - {id: deep, do: remove, paths: [/opt/deep]}\n"
+    )
+    assert {p for p in disk.entries if p.startswith("/opt")} == {"/opt", "/opt/with space", "/opt/ünï", "/opt/kept.txt"}
+    assert disk.read("/opt/kept.txt") == b"keep" and disk.entries["/opt/kept.txt"].links == 1
+    assert not holds(tmp_path / "disk.taken", b"second.log"), "a removed name is nowhere"
+
+
+def test_besides_and_kinds(tmp_path: Path) -> None:
+    image = small_disk(tmp_path, {"var/cache/a/x": b"1", "var/cache/a/keep": b"2", "var/cache/b/y": b"3"})
+    disk = change(image, "  - {id: c, do: remove, paths: ['/var/cache/*'], besides: ['/var/cache/a/keep']}\n")
+    assert {p for p in disk.entries if p.startswith("/var/cache/")} == {"/var/cache/a", "/var/cache/a/keep"}
+
+
+def test_a_name_that_cannot_be_edited_is_refused_before_anything_is_touched(tmp_path: Path) -> None:
+    image = small_disk(tmp_path, {"tmp/line\nbreak": b"x"})
+    before = image.read_bytes()
+    with pytest.raises(Refused, match="cannot be edited offline"):
+        change(image, "  - {id: t, do: remove, paths: ['/tmp/*']}\n")
+    assert image.read_bytes() == before
+
+
+def test_a_full_file_system_is_said_to_be_full(tmp_path: Path) -> None:
+    image = small_disk(tmp_path, {"big": os.urandom(900_000)}, size="2M")
+    editor = OfflineEditor(image, 0, tmp_path)
+    editor.write("/etc/more", os.urandom(3_000_000))
+    with pytest.raises((OutOfSpace, Damaged)):
+        editor.apply()
+
+
+def test_a_broken_file_system_is_not_called_clean(tmp_path: Path) -> None:
+    image = small_disk(tmp_path, {"a": b"1"})
+    subprocess.run(["/usr/sbin/debugfs", "-w", "-R", "clri /a", str(image)], check=True, capture_output=True)
+    with pytest.raises(Damaged, match="not clean"):
+        OfflineEditor(image, 0, tmp_path).check()
+
+
+def test_a_journal_that_waits_is_replayed(tmp_path: Path) -> None:
+    image = small_disk(tmp_path, {"a": b"1"})
+    assert replay_journal(image, 0) is False
+    script = "journal_open\njournal_write -b 400 /dev/zero\njournal_close\n"
+    subprocess.run(
+        ["/usr/sbin/debugfs", "-w", "-f", "/dev/stdin", str(image)],
+        input=script,
+        text=True,
+        check=True,
+        capture_output=True,
+    )
+    with open_file(image) as source:
+        assert GuestDisk.open(source).fs.needs_recovery
+    assert replay_journal(image, 0) is True
+    with open_file(image) as source:
+        assert not GuestDisk.open(source).fs.needs_recovery
+
+
+GREETING = b"NBDMAGICIHAVEOPT\x00\x03"
+
+
+@settings(max_examples=40)
+@given(st.sampled_from([b"", GREETING]), st.binary(max_size=200))
+def test_a_server_that_talks_nonsense_is_an_error_not_a_hang(greeting: bytes, noise: bytes) -> None:
+    server = socket.create_server(("127.0.0.1", 0))
+
+    def talk() -> None:
+        connection, _ = server.accept()
+        with connection, contextlib.suppress(OSError):  # the client may hang up first
+            connection.sendall(greeting + noise)
+            connection.shutdown(socket.SHUT_WR)
+            while connection.recv(4096):
+                pass
+
+    thread = threading.Thread(target=talk, daemon=True)
+    thread.start()
+    try:
+        with pytest.raises(BathotypeError):
+            NbdDisk(f"nbd://127.0.0.1:{server.getsockname()[1]}/x", timeout=2).read(0, 512)
+    finally:
+        server.close()
+
+
+@pytest.mark.parametrize("uri", ["http://host/x", "nbd:///x", "nbd+unix:///x", ""])
+def test_what_is_no_nbd_address_is_refused(uri: str) -> None:
+    with pytest.raises(Invalid, match="not an NBD address"):
+        NbdDisk(uri)
