@@ -16,6 +16,7 @@ from hypothesis import strategies as st
 from bathotype.core.disk.nbd import NbdDisk
 from bathotype.core.disk.source import FileSource, Masked, open_file
 from bathotype.core.errors import BathotypeError, Damaged, Invalid, OutOfSpace, Refused
+from bathotype.core.generalize import residue
 from bathotype.core.generalize.plan import apply_plan, capture_ranges, plan
 from bathotype.core.generalize.profile import load_profile
 from bathotype.core.guest.files import GuestDisk
@@ -59,6 +60,22 @@ def test_a_swap_file_keeps_its_header_only(tmp_path: Path) -> None:
     data = disk.read("/swapfile", most=len(swap)) or b""
     assert data[:4096] == b"H" * 4096 and not any(data[4096:]) and len(data) == len(swap)
     assert not holds(tmp_path / "disk.taken", b"memory of the machine")
+
+
+def test_a_second_file_system_is_reported_as_not_looked_at(tmp_path: Path) -> None:
+    root = small_disk(tmp_path, {"a": b"1"})
+    image = tmp_path / "whole.raw"
+    with image.open("wb") as file:
+        file.truncate(64 * 1024 * 1024)
+    script = "label: gpt\nstart=2048,size=24MiB\nstart=53248,size=24MiB\n"
+    subprocess.run(["/usr/sbin/sfdisk", "-q", str(image)], input=script, text=True, check=True)
+    subprocess.run(["/usr/sbin/mke2fs", "-q", "-t", "ext4", "-E", "offset=27262976", str(image), "24M"], check=True)
+    with image.open("r+b") as file:
+        file.seek(2048 * 512)
+        file.write(root.read_bytes())
+    with open_file(image) as source:
+        found = residue.scan(GuestDisk.open(source), residue.SourceIdentity())
+    assert [(f.rule, f.severity, f.path) for f in found] == [("not-scanned", "high", "partition 2 (ext4)")]
 
 
 def test_odd_names_hard_links_and_nested_folders(tmp_path: Path) -> None:

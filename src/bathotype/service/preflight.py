@@ -154,6 +154,13 @@ def _disks(result: Preflight, site: Site, scratch_bytes: int, profile: Profile |
             _file_systems(result, result.layout)
             if any(v.filesystem not in _ENCRYPTED for v in result.layout.volumes):
                 root = result.layout.root(disk)
+                for volume in result.layout.volumes:
+                    if root is not None and volume.filesystem == "ext4" and volume != root:
+                        result.warn(
+                            "file-system",
+                            f"Partition {volume.number} is captured, but its files are neither generalized nor scanned.",
+                            "Its content must be accepted by name before a release.",
+                        )
                 result.used_bytes = used_ranges(disk, result.layout).total
                 _root(result, root is not None, profile)
     except BathotypeError as error:

@@ -83,16 +83,11 @@ def scan(disk: GuestDisk, source: SourceIdentity, *, identity_kept: bool = False
             )
             found[more.id] = more
     for volume in disk.layout.volumes:
-        if not volume.understood and volume.filesystem != "fat":
+        other = volume.filesystem == "ext4" and volume != disk.root
+        if other or (not volume.understood and volume.filesystem != "fat"):
             what = f"partition {volume.number} ({volume.filesystem})"
-            finding = _finding(
-                "not-scanned",
-                "medium",
-                what,
-                0,
-                "captured whole, its files were not looked at",
-                "Accept it if you know what it holds.",
-            )
+            told = "captured, but its files were neither generalized nor looked at"
+            finding = _finding("not-scanned", "high", what, 0, told, "Accept it if you know what it holds.")
             found[finding.id] = finding
     order = {"high": 0, "medium": 1, "low": 2}
     return sorted(found.values(), key=lambda f: (order[f.severity], f.rule, f.path, f.line))
