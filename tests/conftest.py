@@ -17,6 +17,9 @@ from hypothesis import settings
 from standin import demo as world
 from tests.support import System
 
+# The system's processes are started dozens of times: let them keep what they compiled.
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
+
 settings.register_profile("here", deadline=None, max_examples=60)
 settings.load_profile("here")
 

@@ -19,8 +19,8 @@ from bathotype.service.records import Operation
 from bathotype.service.records.base import utcnow
 
 log = structlog.get_logger()
-_ABANDONED_AFTER = timedelta(seconds=4)
-_SWEEP_EVERY = 2.0
+_ABANDONED_AFTER = timedelta(seconds=3)
+_SWEEP_EVERY = 1.0
 _TASK = "bathotype.run_operation"
 
 
