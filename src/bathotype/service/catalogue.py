@@ -32,9 +32,7 @@ def find_line(session: Session, principal: Principal, name: str, *, lock: bool =
     return line
 
 
-def find_version(
-    session: Session, principal: Principal, text: str | Reference, *, lock: str | None = None, any_state: bool = True
-) -> Version:
+def find_version(session: Session, principal: Principal, text: str | Reference, *, lock: str | None = None) -> Version:
     """The version that a reference names.
 
     ``lock`` is ``update`` for changing it or ``share`` for depending on its state.  A bare line means its newest

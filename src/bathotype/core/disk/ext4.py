@@ -159,11 +159,6 @@ class Ext4:
         """Whether the journal must be replayed before the rest can be trusted."""
         return bool(self.incompat & _NEEDS_RECOVERY)
 
-    @property
-    def encrypted(self) -> bool:
-        """Whether directories may be encrypted (fscrypt)."""
-        return bool(self.incompat & _ENCRYPT)
-
     # Blocks in use
 
     @cached_property
@@ -278,11 +273,6 @@ class Ext4:
         if self.incompat & _CSUM_SEED:
             return int(struct.unpack_from("<I", self._sb, 624)[0])
         return raw_crc32c(0xFFFFFFFF, self._sb[104:120])
-
-    def file_ranges(self, inode: Inode) -> Ranges:
-        """Where a file's bytes lie, as byte ranges of the file system."""
-        block = self.block_size
-        return Ranges.of((p * block, (p + n) * block) for _, p, n, _ in self.extents(inode))
 
     # Files
 

@@ -14,7 +14,6 @@ from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
 import obstore
-from blake3 import blake3
 from obstore.store import LocalStore, ObjectStore, from_url
 
 from bathotype.core.errors import Damaged, NotFound, OutOfSpace, Unavailable
@@ -42,13 +41,6 @@ class RegionStore:
         path = _pack_path(name)
         if self._size(path) != len(data):
             self._put(path, data)
-
-    def get_pack(self, name: str) -> bytes:
-        """A whole pack, checked against its name."""
-        data = self._get(_pack_path(name), f"pack {name[:16]}")
-        if blake3(data).hexdigest() != name:
-            raise self._pack_damaged(name)
-        return data
 
     def get_frames(self, name: str, start: int, length: int) -> bytes:
         """Raw bytes of a pack; the caller checks each chunk."""
