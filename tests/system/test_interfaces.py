@@ -56,6 +56,9 @@ def test_another_account_sees_nothing(system: System, http: httpx.Client) -> Non
         f"/versions/{reference}/findings",
     ):
         assert http.get(path, headers=stranger).status_code == 404, path
+    event = http.get("/events", params={"action": "version.released"}).json()["items"][0]
+    assert event["source"] == "127.0.0.1", "the trail says from where"
+    assert system.query("select request_id from operations where id = %s", operation)[0][0]
     assert http.get("/events", headers=stranger).json()["items"] != http.get("/events").json()["items"]
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from contextvars import ContextVar
 from datetime import datetime
 from typing import Any
 
@@ -15,6 +16,9 @@ from bathotype.service.records.base import new_id, utcnow
 
 _CHAIN_LOCK = 7_246_002
 
+#: The address that the request in hand comes from; empty for what the service does by itself.
+origin: ContextVar[str] = ContextVar("origin", default="")
+
 
 def record(
     session: Session,
@@ -23,7 +27,6 @@ def record(
     action: str,
     subject: str,
     *,
-    source: str = "",
     before: dict[str, Any] | None = None,
     after: dict[str, Any] | None = None,
 ) -> None:
@@ -36,7 +39,7 @@ def record(
         account_id=account_id,
         at=utcnow(),
         actor=actor,
-        source=source,
+        source=origin.get(),
         action=action,
         subject=subject,
         before=before,

@@ -13,6 +13,7 @@ from sqlalchemy.exc import DBAPIError, OperationalError
 from starlette.exceptions import HTTPException
 
 from bathotype.core.errors import BathotypeError, Damaged, Invalid, NotFound, OutOfSpace, Refused, Unavailable
+from bathotype.service import audit
 from bathotype.service.auth import NotSignedIn
 
 log = structlog.get_logger()
@@ -81,6 +82,7 @@ def install(app: FastAPI) -> None:
     async def identify(request: Request, call_next: Any) -> Any:
         request.state.request_id = request.headers.get("X-Request-Id", "")[:64] or uuid.uuid4().hex[:16]
         structlog.contextvars.bind_contextvars(request_id=request.state.request_id)
+        audit.origin.set(request.client.host if request.client else "")
         try:
             answer = await call_next(request)
         except Exception:

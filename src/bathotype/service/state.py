@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import structlog
 from sqlalchemy.orm import Session
 
 from bathotype.service.auth import Principal
@@ -55,6 +56,7 @@ def start_operation(
         params=params,
         memo={},
         created_by=principal.actor,
+        request_id=str(structlog.contextvars.get_contextvars().get("request_id", "")),
     )
     session.add(operation)
     session.flush()
