@@ -30,6 +30,10 @@ class BlockSource(Protocol):
         ...
 
 
+#: A file's bytes are read the same way as a disk's; the name says that they are not the disk itself.
+ByteSource = BlockSource
+
+
 class FileSource:
     """A raw disk image in a local file."""
 

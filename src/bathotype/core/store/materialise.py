@@ -22,6 +22,7 @@ from bathotype.core.store.region import RegionStore
 _MOST_FETCH = 4 * 1024 * 1024
 _GAP = 256 * 1024  # frames this close are fetched in one request
 _IN_FLIGHT = 6
+_FRAMES_AHEAD = 32
 
 
 class DiskWriter(Protocol):
@@ -103,9 +104,10 @@ def compare(manifest: Manifest, disk: BlockSource, *, progress: Progress = lambd
     return wrong
 
 
-def _fetches(manifest: Manifest) -> Iterator[_Fetch]:
+def _fetches(manifest: Manifest, part: range | None = None) -> Iterator[_Fetch]:
     """Group rows, in order of place in the packs, so that each request brings many chunks."""
-    order = np.lexsort((manifest.offset, manifest.pack))
+    chosen = slice(part.start, part.stop) if part is not None else slice(None)
+    order = np.lexsort((manifest.offset[chosen], manifest.pack[chosen])) + (part.start if part is not None else 0)
     rows: list[int] = []
     pack = start = end = -1
     for row in order.tolist():
@@ -158,6 +160,7 @@ class StoredDisk:
     def __init__(self, manifest: Manifest, store: RegionStore, *, cached_chunks: int = 128) -> None:
         self.manifest, self._store = manifest, store
         self._cache: OrderedDict[int, bytes] = OrderedDict()
+        self._frames: OrderedDict[int, bytes] = OrderedDict()
         self._most = cached_chunks
         self._lock = threading.Lock()
 
@@ -172,10 +175,55 @@ class StoredDisk:
     def read(self, offset: int, length: int) -> bytes:
         if offset < 0 or offset + length > self.size:
             raise Damaged(f"Read of {length} bytes at {offset} is beyond the disk.")
+        if length >= 2 * CHUNK:
+            return self._read_run(offset, length)
         first, last = offset // CHUNK, (offset + length - 1) // CHUNK
         data = b"".join(self._chunk(i) for i in range(first, last + 1)) if length else b""
         skip = offset - first * CHUNK
         return data[skip : skip + length]
+
+    def _read_run(self, offset: int, length: int) -> bytes:
+        """Many chunks at once: those that lie together in a pack come in one request, and pass by the cache."""
+        out = bytearray(length)
+        low, high = np.searchsorted(self.manifest.index, [offset // CHUNK, (offset + length - 1) // CHUNK + 1])
+        for fetch in _fetches(self.manifest, range(int(low), int(high))):
+            for index, data in _load(self.manifest, self._store, fetch):
+                at = index * CHUNK - offset
+                piece = data[max(0, -at) : length - at]
+                out[max(0, at) : max(0, at) + len(piece)] = piece
+        return bytes(out)
+
+    def frame(self, index: int) -> bytes:
+        """The compressed frame of the chunk at a disk position, checked.  Raises `Damaged` where there is none."""
+        row = self.manifest.find(index)
+        if row is None:
+            raise Damaged(f"The version has no chunk {index}.")
+        with self._lock:
+            frame = self._frames.pop(index, None)
+        if frame is None:
+            frame = self._fetch_frames(row)
+        name = self.manifest.packs[int(self.manifest.pack[row])]
+        self._store.read_chunk(name, frame, self.manifest.digests[row].tobytes())
+        return frame
+
+    def _fetch_frames(self, row: int) -> bytes:
+        """The frame of a row; the next ones that lie behind it in its pack are kept for whoever reads in order."""
+        m = self.manifest
+        end = row + 1
+        while end < min(len(m), row + _FRAMES_AHEAD) and m.pack[end] == m.pack[row] and m.offset[end] > m.offset[row]:
+            end += 1
+        start = int(m.offset[row])
+        reach = int((m.offset[row:end] + m.length[row:end]).max())
+        if reach - start > _MOST_FETCH:
+            end, reach = row + 1, start + int(m.length[row])
+        raw = self._store.get_frames(m.packs[int(m.pack[row])], start, reach - start)
+        frames = [raw[int(m.offset[r]) - start :][: int(m.length[r])] for r in range(row, end)]
+        with self._lock:
+            for number, frame in enumerate(frames[1:], row + 1):
+                self._frames[int(m.index[number])] = frame
+            while len(self._frames) > 8 * _FRAMES_AHEAD:
+                self._frames.popitem(last=False)
+        return frames[0]
 
     def _chunk(self, index: int) -> bytes:
         with self._lock:

@@ -1,0 +1,140 @@
+"""The formats by name: laying out a version as a file, and opening a file as a disk."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+from bathotype.core.disk.source import BlockSource, ByteSource
+from bathotype.core.errors import Damaged, Invalid
+from bathotype.core.formats import ovf, qcow2, vhd, vmdk
+from bathotype.core.formats.laidout import LaidOutFile, Progress, Whole
+from bathotype.core.formats.packing import Measured, Packing, StoredFrames, deflated
+from bathotype.core.formats.qcow2layout import qcow2_compressed_layout, qcow2_layout
+from bathotype.core.store.chunks import compress
+from bathotype.core.store.materialise import StoredDisk
+
+
+@dataclass(frozen=True)
+class Format:
+    """A way to write a disk into a file; ``recompresses`` means that laying it out costs a pass over the data."""
+
+    name: str
+    suffix: str
+    about: str
+    recompresses: bool = False
+
+
+FORMATS = {
+    f.name: f
+    for f in (
+        Format("raw", ".raw", "the disk's bytes"),
+        Format("qcow2", ".qcow2", "QEMU's format, version 3"),
+        Format("qcow2-zstd", ".qcow2", "the same with compressed clusters: the version's own frames"),
+        Format("vhd", ".vhd", "dynamic VHD"),
+        Format("vhd-fixed", ".vhd", "fixed VHD: the disk's bytes and a footer"),
+        Format("vmdk", ".vmdk", "sparse VMDK in one file"),
+        Format("vmdk-stream", ".vmdk", "stream-optimised VMDK, compressed", recompresses=True),
+        Format("ova", ".ova", "OVA archive: descriptor, stream-optimised VMDK, manifest", recompresses=True),
+    )
+}
+
+
+def format_named(name: str) -> Format:
+    """A format by name.  Raises `Invalid`, naming those that there are."""
+    if name not in FORMATS:
+        raise Invalid(f"There is no format {name!r}.", advice=f"The formats are {', '.join(FORMATS)}.")
+    return FORMATS[name]
+
+
+def format_for_file(name: str) -> Format:
+    """The plain format that a file's suffix suggests; raw where it suggests none."""
+    suffix = "." + name.rpartition(".")[2].lower()
+    return next((f for f in FORMATS.values() if f.suffix == suffix), FORMATS["raw"])
+
+
+def lay_out(
+    name: str,
+    disk: BlockSource,
+    *,
+    appliance: ovf.Appliance,
+    identity: bytes,
+    progress: Progress = lambda done, total: None,
+) -> LaidOutFile:
+    """A disk as a file of a format.  ``identity`` (16 bytes, from the content) becomes ids in the file, so that the
+    same content gives the same file."""
+    form = format_named(name).name
+    if form == "raw":
+        return LaidOutFile([Whole(disk)])
+    if form == "qcow2":
+        return qcow2_layout(disk)
+    if form == "qcow2-zstd":
+        frames: Packing = (
+            StoredFrames(disk) if isinstance(disk, StoredDisk) else Measured.of(disk, compress, progress)
+        )
+        return qcow2_compressed_layout(disk, frames)
+    if form == "vhd":
+        return vhd.vhd_dynamic_layout(disk, identity)
+    if form == "vhd-fixed":
+        return vhd.vhd_fixed_layout(disk, identity)
+    if form == "vmdk":
+        return vmdk.vmdk_layout(disk, identity, name=f"{appliance.name}.vmdk")
+    inner = f"{appliance.name}-disk1.vmdk" if form == "ova" else f"{appliance.name}.vmdk"
+    packing = Measured.of(disk, deflated, progress)
+    file = vmdk.vmdk_stream_layout(disk, packing, identity, name=inner)
+    return ovf.ova_layout(file, disk.size, appliance) if form == "ova" else file
+
+
+@dataclass(frozen=True)
+class OpenedImage:
+    """A disk found in a file: the format, and what is worth telling about it."""
+
+    disk: BlockSource
+    format: str
+    check: Callable[[Progress], bool] | None = None
+
+
+_KINDS = ("raw", "qcow2", "vhd", "vmdk", "ova")
+
+
+def recognise(file: ByteSource) -> str:
+    """The format that a file's first and last bytes show: one of raw, qcow2, vhd, vmdk, ova."""
+    head = file.read(0, min(file.size, 1024))
+    if head[:4] == qcow2.MAGIC:
+        return "qcow2"
+    if head[:4] == vmdk.MAGIC:
+        return "vmdk"
+    if head[:21] == b"# Disk DescriptorFile":
+        raise Invalid(
+            "This VMDK is a descriptor whose data lies in other files.", advice="Convert it to a single file first."
+        )
+    if head[:8] == vhd.COOKIE or (file.size >= 512 and file.read(file.size - 512, 8) == vhd.COOKIE):
+        return "vhd"
+    if head[257:262] == b"ustar":
+        return "ova"
+    return "raw"
+
+
+def open_image(
+    file: ByteSource, form: str | None = None, *, backing: qcow2.OpenBacking = qcow2.refuse_backing
+) -> OpenedImage:
+    """The disk in a file; the format is recognised where none is given.
+
+    Raises `Damaged` or `Refused` with what is wrong with the file, and nothing else, whatever it holds.
+    """
+    if form is not None and form not in _KINDS:
+        raise Invalid(f"There is no format {form!r} to read.", advice=f"The formats are {', '.join(_KINDS)}.")
+    if file.size == 0:
+        raise Damaged("The file is empty.")
+    kind = form or recognise(file)
+    if kind == "qcow2":
+        return OpenedImage(qcow2.Qcow2Image(file, backing=backing), kind)
+    if kind == "vmdk":
+        return OpenedImage(vmdk.VmdkImage(file), kind)
+    if kind == "vhd":
+        return OpenedImage(vhd.VhdImage(file), kind)
+    if kind == "ova":
+        archive = ovf.OvaDisk(file)
+        inner = open_image(archive.open())
+        return OpenedImage(inner.disk, f"ova with {inner.format}", archive.check)
+    return OpenedImage(file, "raw")
