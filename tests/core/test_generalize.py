@@ -12,7 +12,8 @@ from bathotype.core.contents.inventory import read_contents
 from bathotype.core.disk.source import FileSource, Masked, open_file
 from bathotype.core.errors import Invalid, Refused
 from bathotype.core.generalize import residue
-from bathotype.core.generalize.plan import apply_plan, capture_ranges, plan
+from bathotype.core.generalize.apply import apply_plan
+from bathotype.core.generalize.plan import capture_ranges, plan
 from bathotype.core.generalize.profile import Profile, builtin_profile, load_profile
 from bathotype.core.guest.files import GuestDisk
 from bathotype.core.guest.offline import OfflineEditor
@@ -182,7 +183,7 @@ def test_residue_rules(spotless: Path, tmp_path: Path, path: str, text: str, rul
     target = tmp_path / "disk.raw"
     sparse_copy(spotless, target)
     clean = GuestDisk.open(FileSource(target))
-    editor = OfflineEditor(target, clean.root.start, tmp_path)
+    editor = OfflineEditor(target, clean.root.start, clean.root.length, tmp_path)
     for parent in reversed(Path(path).parents):
         if str(parent) not in clean.entries:
             editor.make_directory(str(parent))

@@ -17,7 +17,8 @@ from bathotype.core.disk.nbd import NbdDisk
 from bathotype.core.disk.source import FileSource, Masked, open_file
 from bathotype.core.errors import BathotypeError, Damaged, Invalid, OutOfSpace, Refused
 from bathotype.core.generalize import residue
-from bathotype.core.generalize.plan import apply_plan, capture_ranges, plan
+from bathotype.core.generalize.apply import apply_plan
+from bathotype.core.generalize.plan import capture_ranges, plan
 from bathotype.core.generalize.profile import load_profile
 from bathotype.core.guest.files import GuestDisk
 from bathotype.core.guest.offline import OfflineEditor, replay_journal
@@ -62,22 +63,6 @@ def test_a_swap_file_keeps_its_header_only(tmp_path: Path) -> None:
     assert not holds(tmp_path / "disk.taken", b"memory of the machine")
 
 
-def test_a_second_file_system_is_reported_as_not_looked_at(tmp_path: Path) -> None:
-    root = small_disk(tmp_path, {"a": b"1"})
-    image = tmp_path / "whole.raw"
-    with image.open("wb") as file:
-        file.truncate(64 * 1024 * 1024)
-    script = "label: gpt\nstart=2048,size=24MiB\nstart=53248,size=24MiB\n"
-    subprocess.run(["/usr/sbin/sfdisk", "-q", str(image)], input=script, text=True, check=True)
-    subprocess.run(["/usr/sbin/mke2fs", "-q", "-t", "ext4", "-E", "offset=27262976", str(image), "24M"], check=True)
-    with image.open("r+b") as file:
-        file.seek(2048 * 512)
-        file.write(root.read_bytes())
-    with open_file(image) as source:
-        found = residue.scan(GuestDisk.open(source), residue.SourceIdentity())
-    assert [(f.rule, f.severity, f.path) for f in found] == [("not-scanned", "high", "partition 2 (ext4)")]
-
-
 def test_odd_names_hard_links_and_nested_folders(tmp_path: Path) -> None:
     files = {
         "opt/with space/a b.log": b"x",
@@ -110,7 +95,7 @@ def test_a_name_that_cannot_be_edited_is_refused_before_anything_is_touched(tmp_
 
 def test_a_full_file_system_is_said_to_be_full(tmp_path: Path) -> None:
     image = small_disk(tmp_path, {"big": os.urandom(900_000)}, size="2M")
-    editor = OfflineEditor(image, 0, tmp_path)
+    editor = OfflineEditor(image, 0, image.stat().st_size, tmp_path)
     editor.write("/etc/more", os.urandom(3_000_000))
     with pytest.raises((OutOfSpace, Damaged)):
         editor.apply()
@@ -120,12 +105,12 @@ def test_a_broken_file_system_is_not_called_clean(tmp_path: Path) -> None:
     image = small_disk(tmp_path, {"a": b"1"})
     subprocess.run(["/usr/sbin/debugfs", "-w", "-R", "clri /a", str(image)], check=True, capture_output=True)
     with pytest.raises(Damaged, match="not clean"):
-        OfflineEditor(image, 0, tmp_path).check()
+        OfflineEditor(image, 0, image.stat().st_size, tmp_path).check()
 
 
 def test_a_journal_that_waits_is_replayed(tmp_path: Path) -> None:
     image = small_disk(tmp_path, {"a": b"1"})
-    assert replay_journal(image, 0) is False
+    assert replay_journal(image, 0, image.stat().st_size) is False
     script = "journal_open\njournal_write -b 400 /dev/zero\njournal_close\n"
     subprocess.run(
         ["/usr/sbin/debugfs", "-w", "-f", "/dev/stdin", str(image)],
@@ -136,7 +121,7 @@ def test_a_journal_that_waits_is_replayed(tmp_path: Path) -> None:
     )
     with open_file(image) as source:
         assert GuestDisk.open(source).fs.needs_recovery
-    assert replay_journal(image, 0) is True
+    assert replay_journal(image, 0, image.stat().st_size) is True
     with open_file(image) as source:
         assert not GuestDisk.open(source).fs.needs_recovery
 

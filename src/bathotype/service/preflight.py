@@ -154,13 +154,6 @@ def _disks(result: Preflight, site: Site, scratch_bytes: int, profile: Profile |
             _file_systems(result, result.layout)
             if any(v.filesystem not in _ENCRYPTED for v in result.layout.volumes):
                 root = result.layout.root(disk)
-                for volume in result.layout.volumes:
-                    if root is not None and volume.filesystem == "ext4" and volume != root:
-                        result.warn(
-                            "file-system",
-                            f"Partition {volume.number} is captured, but its files are neither generalized nor scanned.",
-                            "Its content must be accepted by name before a release.",
-                        )
                 result.used_bytes = used_ranges(disk, result.layout).total
                 _root(result, root is not None, profile)
     except BathotypeError as error:
@@ -190,10 +183,11 @@ def _file_systems(result: Preflight, layout: Layout) -> None:
                 "one key, and nothing in it can be generalized or checked.",
                 "Move the system to a disk that is not encrypted inside the machine; encrypt at the site instead.",
             )
-        elif not volume.understood and volume.filesystem != "fat":
+        elif not volume.understood:
             result.warn(
                 "file-system",
-                f"Partition {volume.number} ({volume.filesystem}) is captured whole, also its free space.",
+                f"Partition {volume.number} ({volume.filesystem}) is captured whole, also its free space. {volume.note}".strip(),
+                "Its content must be accepted by name before a release.",
             )
 
 

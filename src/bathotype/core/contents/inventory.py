@@ -9,7 +9,7 @@ import re
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
-from bathotype.core.guest.files import GuestDisk
+from bathotype.core.guest.tree import FileTree
 
 _WANTS = re.compile(r"/etc/systemd/system/[^/]+\.(?:wants|requires)/([^/]+)")
 
@@ -39,7 +39,7 @@ class Contents:
         return asdict(self)
 
 
-def read_contents(disk: GuestDisk) -> Contents:
+def read_contents(disk: FileTree) -> Contents:
     """Take stock of a disk."""
     packages = [*_dpkg(disk), *_apk(disk)]
     services = {match[1] for path in disk.entries if (match := _WANTS.fullmatch(path))}
@@ -48,7 +48,7 @@ def read_contents(disk: GuestDisk) -> Contents:
     )
 
 
-def os_release(disk: GuestDisk) -> dict[str, str]:
+def os_release(disk: FileTree) -> dict[str, str]:
     """The keys of os-release that tell systems apart."""
     text = disk.text("/etc/os-release") or disk.text("/usr/lib/os-release")
     found = {}
@@ -59,7 +59,7 @@ def os_release(disk: GuestDisk) -> dict[str, str]:
     return found
 
 
-def _dpkg(disk: GuestDisk) -> list[Package]:
+def _dpkg(disk: FileTree) -> list[Package]:
     found = []
     raw = disk.read("/var/lib/dpkg/status", most=64 * 1024 * 1024) or b""
     for paragraph in raw.decode("utf-8", "replace").split("\n\n"):
@@ -71,7 +71,7 @@ def _dpkg(disk: GuestDisk) -> list[Package]:
     return found
 
 
-def _apk(disk: GuestDisk) -> list[Package]:
+def _apk(disk: FileTree) -> list[Package]:
     found = []
     for paragraph in disk.text("/lib/apk/db/installed").split("\n\n"):
         fields = {line[0]: line[2:] for line in paragraph.splitlines() if line[1:2] == ":"}
@@ -80,7 +80,7 @@ def _apk(disk: GuestDisk) -> list[Package]:
     return found
 
 
-def _users(disk: GuestDisk) -> list[str]:
+def _users(disk: FileTree) -> list[str]:
     """Accounts that can log in."""
     found = []
     for line in disk.text("/etc/passwd").splitlines():

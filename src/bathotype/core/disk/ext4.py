@@ -12,6 +12,7 @@ import struct
 from collections.abc import Iterator
 from dataclasses import dataclass
 from functools import cached_property
+from uuid import UUID
 
 import numpy as np
 from crc32c import crc32c
@@ -131,7 +132,7 @@ class Ext4:
         self.inode_size = u16(88) if u32(76) else 128
         self.descriptor_size = (u16(254) or 32) if wide else 32
         self.reserved_gdt = u16(206)
-        self.uuid = sb[104:120].hex()
+        self.uuid = str(UUID(bytes=sb[104:120]))
         self.label = sb[120:136].split(b"\0")[0].decode("utf-8", "replace")
         self._check()
         self.group_count = -(-(self.block_count - self.first_block) // self.blocks_per_group)

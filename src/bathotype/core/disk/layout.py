@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from bathotype.core.disk.ext4 import Ext4
+from bathotype.core.disk.fat import Fat
 from bathotype.core.disk.partition import Partition, read_partition_table
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import BlockSource, Window
@@ -24,11 +25,15 @@ class Volume:
     role: str
     filesystem: str
     note: str = ""
+    uuid: str = ""
+    label: str = ""
+    part_uuid: str = ""
+    part_label: str = ""
 
     @property
     def understood(self) -> bool:
         """Whether we know which of its blocks are used."""
-        return self.filesystem in ("ext4", "swap", "empty", "boot-code")
+        return self.filesystem in ("ext4", "fat", "swap", "empty", "boot-code")
 
 
 @dataclass(frozen=True)
@@ -66,12 +71,26 @@ def _volume(source: BlockSource, partition: Partition) -> Volume:
     filesystem, note = _recognise(head), ""
     if filesystem == "unknown" and partition.role == "bios-boot":
         filesystem = "boot-code"
-    if filesystem == "ext4":
+    uuid = label = ""
+    if filesystem in ("ext4", "fat"):
+        window = Window(source, partition.start, partition.length)
         try:
-            Ext4(Window(source, partition.start, partition.length))
+            fs = Ext4(window) if filesystem == "ext4" else Fat(window)
+            uuid, label = fs.uuid, fs.label
         except Damaged as error:
-            filesystem, note = "ext4-unreadable", error.message
-    return Volume(partition.number, partition.start, partition.length, partition.role, filesystem, note)
+            filesystem, note = f"{filesystem}-unreadable", error.message
+    return Volume(
+        partition.number,
+        partition.start,
+        partition.length,
+        partition.role,
+        filesystem,
+        note,
+        uuid,
+        label,
+        partition.uuid,
+        partition.name,
+    )
 
 
 def _recognise(head: bytes) -> str:
@@ -109,6 +128,8 @@ def used_ranges(source: BlockSource, layout: Layout) -> Ranges:
     for volume in layout.volumes:
         if volume.filesystem == "ext4":
             used = Ext4(Window(source, volume.start, volume.length)).used()
+        elif volume.filesystem == "fat":
+            used = Fat(Window(source, volume.start, volume.length)).used()
         elif volume.filesystem == "swap":
             used = Ranges.of([(0, SWAP_HEADER)])
         elif volume.filesystem == "empty":

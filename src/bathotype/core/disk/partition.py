@@ -5,7 +5,7 @@ from __future__ import annotations
 import struct
 import uuid
 import zlib
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from bathotype.core.disk.source import BlockSource
 from bathotype.core.errors import Damaged
@@ -38,6 +38,7 @@ class Partition:
     length: int
     role: str
     name: str = ""
+    uuid: str = ""
 
 
 @dataclass(frozen=True)
@@ -107,12 +108,14 @@ def _gpt_at(source: BlockSource, sector: int) -> tuple[Partition, ...]:
             raise Damaged(f"partition {index + 1} lies beyond the disk")
         name = entry[56:128].decode("utf-16-le", "replace").rstrip("\0")
         role = _GPT_ROLES.get(kind, "other")
-        found.append(Partition(index + 1, first * SECTOR, (last - first + 1) * SECTOR, role, name))
+        unique = str(uuid.UUID(bytes_le=entry[16:32]))
+        found.append(Partition(index + 1, first * SECTOR, (last - first + 1) * SECTOR, role, name, unique))
     return tuple(sorted(found, key=lambda p: p.start))
 
 
 def _read_mbr(source: BlockSource, entries: list[bytes]) -> PartitionTable:
     found: list[Partition] = []
+    signature = struct.unpack("<I", source.read(440, 4))[0]
     for index, entry in enumerate(entries):
         kind = entry[4]
         first, count = struct.unpack_from("<II", entry, 8)
@@ -124,7 +127,9 @@ def _read_mbr(source: BlockSource, entries: list[bytes]) -> PartitionTable:
         else:
             role = _MBR_ROLES.get(kind, "other")
             found.append(Partition(index + 1, first * SECTOR, count * SECTOR, role))
-    return PartitionTable("mbr" if found else "none", tuple(sorted(found, key=lambda p: p.start)))
+    # What Linux takes for PARTUUID where the table has none: the disk's signature and the number.
+    named = [replace(p, uuid=f"{signature:08x}-{p.number:02x}") for p in found]
+    return PartitionTable("mbr" if named else "none", tuple(sorted(named, key=lambda p: p.start)))
 
 
 def _logical(source: BlockSource, extended: int) -> list[Partition]:

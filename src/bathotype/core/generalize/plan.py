@@ -8,8 +8,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from bathotype.core.disk.ext4 import Inode
-from bathotype.core.disk.layout import SWAP_HEADER, used_ranges
+from bathotype.core.disk.layout import used_ranges
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.errors import Refused
 from bathotype.core.generalize.patterns import matcher
@@ -26,7 +25,8 @@ from bathotype.core.generalize.profile import (
     Write,
 )
 from bathotype.core.guest.files import GuestDisk
-from bathotype.core.guest.offline import OfflineEditor
+from bathotype.core.guest.offline import editable
+from bathotype.core.guest.tree import FileTree, Node
 from bathotype.core.units import plural
 
 _ACCOUNT_FILES = ("/etc/passwd", "/etc/shadow", "/etc/group", "/etc/gshadow", "/etc/subuid", "/etc/subgid")
@@ -49,7 +49,7 @@ class Plan:
 
     profile: Profile
     changes: list[Change] = field(default_factory=list)
-    removed: dict[str, Inode] = field(default_factory=dict)
+    removed: dict[str, Node] = field(default_factory=dict)
     written: dict[str, tuple[bytes, int]] = field(default_factory=dict)
     hidden: list[Ranges] = field(default_factory=list)
 
@@ -72,19 +72,23 @@ class Plan:
         ]
 
 
-def plan(profile: Profile, disk: GuestDisk, *, host_name: str = "") -> Plan:
-    """Work out what a profile changes on a disk.  Reads only.  Raises `Refused` where it cannot be done offline."""
-    if profile.runs_inside:
+def plan(profile: Profile, tree: FileTree, *, host_name: str = "", inside: bool = False) -> Plan:
+    """Work out what a profile changes in a guest's files.  Reads only.
+
+    ``inside`` says that the changes are made in a booted copy, where programs can be run as well.
+    Raises `Refused` where it cannot be done offline.
+    """
+    if profile.runs_inside and not inside:
         raise Refused(
             f"Profile {profile.name} has steps that run inside the machine, which a disk alone cannot do.",
             advice="Use a profile without run-inside steps, or capture the machine as it is (--as-is).",
             code="profile-needs-boot",
         )
-    return _Planner(profile, disk, host_name).run()
+    return _Planner(profile, tree, host_name).run()
 
 
 class _Planner:
-    def __init__(self, profile: Profile, disk: GuestDisk, host_name: str) -> None:
+    def __init__(self, profile: Profile, disk: FileTree, host_name: str) -> None:
         self.disk, self.host_name = disk, host_name
         self.result = Plan(profile)
         self._handlers: dict[type, Callable[..., None]] = {
@@ -101,7 +105,7 @@ class _Planner:
     def run(self) -> Plan:
         for step in self.result.profile.steps:
             self._handlers[type(step)](step)
-        odd = [path for path in (*self.result.removed, *self.result.written) if not OfflineEditor.editable(path)]
+        odd = [path for path in (*self.result.removed, *self.result.written) if not editable(path)]
         if odd:
             raise Refused(
                 f"{odd[0]!r} has a name that cannot be edited offline.",
@@ -120,7 +124,7 @@ class _Planner:
 
     def _remove(self, step: Remove) -> None:
         stays = matcher(step.besides)
-        wanted: dict[str, Inode] = {}
+        wanted: dict[str, Node] = {}
         for path in self._matching(step.paths):
             inode = self.disk.entries[path]
             if (step.kind == "file" and not inode.is_file) or (step.kind == "link" and not inode.is_link):
@@ -133,7 +137,7 @@ class _Planner:
         kept = {p for p in wanted if stays.fullmatch(p)}
         for path, inode in wanted.items():
             holds_kept = inode.is_dir and any(k.startswith(path + "/") for k in kept)
-            if path in kept or holds_kept or path in self.result.removed or path in ("/", "/lost+found"):
+            if path in kept or holds_kept or path in self.result.removed or self.disk.is_kept(path):
                 continue
             self.result.removed[path] = inode
             self.result.written.pop(path, None)
@@ -164,7 +168,7 @@ class _Planner:
         if path in self.result.written:
             return self.result.written[path][0]
         inode = self.disk.entries.get(path)
-        return self.disk.fs.read(inode) if inode is not None and inode.is_file else None
+        return self.disk.content(path) if inode is not None and inode.is_file else None
 
     def _edit(self, step: Step, path: str, edit: Callable[[list[str]], list[str]]) -> None:
         raw = self._content(path)
@@ -235,38 +239,10 @@ class _Planner:
         return ":".join(parts)
 
     def _clear_swap(self, step: ClearSwap) -> None:
-        for volume in self.disk.layout.volumes:
-            if volume.filesystem == "swap":
-                self._note(step, "clear", f"(partition {volume.number})", volume.length - SWAP_HEADER, "swap area")
-        for line in self.disk.text("/etc/fstab").splitlines():
-            fields = line.split()
-            if len(fields) >= 3 and fields[2] == "swap" and fields[0].startswith("/"):
-                inode = self.disk.entries.get(fields[0])
-                if inode is not None and inode.is_file:
-                    self.result.hidden.append(self._beyond_header(inode))
-                    self._note(step, "clear", fields[0], max(0, inode.size - SWAP_HEADER), "swap file")
-
-    def _beyond_header(self, inode: Inode) -> Ranges:
-        fs, block = self.disk.fs, self.disk.fs.block_size
-        header = SWAP_HEADER // block or 1
-        runs = []
-        for logical, start, count, _ in fs.extents(inode):
-            skip = min(count, max(0, header - logical))
-            runs.append(((start + skip) * block, (start + count) * block))
-        return Ranges.of(runs).shift(self.disk.root.start)
-
-
-def apply_plan(result: Plan, disk: GuestDisk, image: Path, scratch: Path) -> None:
-    """Make the planned changes on a copy of the disk in a raw file, and check its file system.
-
-    Raises `Damaged` or `OutOfSpace`; the copy is then of no further use.
-    """
-    editor = OfflineEditor(image, disk.root.start, scratch)
-    for path in sorted(result.removed, reverse=True):  # children before their folders
-        editor.remove(path, directory=result.removed[path].is_dir)
-    for path, (data, mode) in result.written.items():
-        editor.write(path, data, like=disk.entries.get(path), mode=mode)
-    editor.apply()
+        for area in self.disk.swap_areas():
+            kind = "swap file" if area.name.startswith("/") else "swap area"
+            self._note(step, "clear", area.name, area.bytes, kind)
+            self.result.hidden.append(area.hidden)
 
 
 def capture_ranges(result: Plan | None, disk: GuestDisk) -> Ranges:

@@ -11,7 +11,7 @@ import re
 from collections.abc import Iterator
 from dataclasses import dataclass
 
-from bathotype.core.disk.ext4 import Inode
+from bathotype.core.disk.layout import Layout
 from bathotype.core.generalize.residuerules import (
     ASSIGNED_WHERE,
     ASSIGNMENT,
@@ -24,7 +24,7 @@ from bathotype.core.generalize.residuerules import (
     SKIPPED,
     ContentRule,
 )
-from bathotype.core.guest.files import GuestDisk
+from bathotype.core.guest.tree import FileTree, Node
 from bathotype.core.store.chunks import digest
 
 MOST_FILE = 1024 * 1024
@@ -56,8 +56,12 @@ class Finding:
     advice: str
 
 
-def scan(disk: GuestDisk, source: SourceIdentity, *, identity_kept: bool = False) -> list[Finding]:
-    """Every finding on a disk, most severe first.
+def scan(
+    disk: FileTree, source: SourceIdentity, *, layout: Layout | None = None, identity_kept: bool = False
+) -> list[Finding]:
+    """Every finding in a guest's files, most severe first.
+
+    With ``layout``, partitions whose files the tree cannot show are findings too.
 
     ``identity_kept`` marks a capture as it is: its identity is then reported with severity ``low``, since
     keeping it was asked for; credentials stay what they are.
@@ -82,9 +86,8 @@ def scan(disk: GuestDisk, source: SourceIdentity, *, identity_kept: bool = False
                 rule, "medium", "", 0, f"{count - _MOST_PER_RULE} more", "Mend the first ones, then look again."
             )
             found[more.id] = more
-    for volume in disk.layout.volumes:
-        other = volume.filesystem == "ext4" and volume != disk.root
-        if other or (not volume.understood and volume.filesystem != "fat"):
+    for volume in layout.volumes if layout is not None else ():
+        if not volume.understood:
             what = f"partition {volume.number} ({volume.filesystem})"
             told = "captured, but its files were neither generalized nor looked at"
             finding = _finding("not-scanned", "high", what, 0, told, "Accept it if you know what it holds.")
@@ -128,13 +131,13 @@ def _dashed(machine_id: str) -> str:
 
 
 def _in_file(
-    disk: GuestDisk, path: str, inode: Inode, identity: list[ContentRule]
+    disk: FileTree, path: str, inode: Node, identity: list[ContentRule]
 ) -> Iterator[tuple[str, int, str, str, str]]:
     path_rule = next((r for r in COMPILED_PATHS if r[0].fullmatch(path)), None)
     small = inode.size <= MOST_FILE and not SKIPPED.fullmatch(path)
     if path_rule is None and not small:
         return
-    data = disk.fs.read(inode, most=MOST_FILE)
+    data = disk.content(path, most=MOST_FILE)
     if path_rule is not None and path_rule[1].condition(data):
         rule = path_rule[1]
         yield rule.id, 0, f"{inode.size} bytes", rule.advice, rule.severity

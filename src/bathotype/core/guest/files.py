@@ -1,22 +1,38 @@
-"""The files of a disk that is not running, as one tree."""
+"""The files of a disk that is not running, as one tree: every ext4 and FAT partition where fstab(5) mounts it."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import re
 from dataclasses import dataclass
 from functools import cached_property
 
-from bathotype.core.disk.ext4 import Entry, Ext4, Inode
-from bathotype.core.disk.layout import Layout, Volume, read_layout
+from bathotype.core.disk.ext4 import Ext4, Inode
+from bathotype.core.disk.fat import Fat, FatFile
+from bathotype.core.disk.layout import SWAP_HEADER, Layout, Volume, read_layout
+from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import BlockSource, Window
 from bathotype.core.errors import Refused
+from bathotype.core.guest.tree import FileTree, SwapArea
 
-_MOST_LINKS = 16
+_DEVICE = re.compile(r"/dev/(?:[a-z]+?|nvme\d+n\d+p|mmcblk\d+p)(\d+)")
 
 
 @dataclass(frozen=True)
-class GuestDisk:
-    """A disk with an operating system that we can read: its layout, root volume and root file system."""
+class Mount:
+    """A volume's file system and the folder where its files appear."""
+
+    point: str
+    volume: Volume
+    fs: Ext4 | Fat
+
+    def inside(self, path: str) -> str:
+        """The path within the volume."""
+        return path if self.point == "/" else (path[len(self.point) :] or "/")
+
+
+@dataclass(frozen=True)
+class GuestDisk(FileTree):
+    """A disk with an operating system that we can read: its layout and root volume."""
 
     source: BlockSource
     layout: Layout
@@ -39,53 +55,104 @@ class GuestDisk:
     @cached_property
     def fs(self) -> Ext4:
         """The root file system."""
-        return Ext4(Window(self.source, self.root.start, self.root.length))
+        return Ext4(self._window(self.root))
+
+    def _window(self, volume: Volume) -> Window:
+        return Window(self.source, volume.start, volume.length)
 
     @cached_property
-    def entries(self) -> dict[str, Inode]:
-        """Every path of the root file system, parents before children."""
-        return {entry.path: entry.inode for entry in self.fs.walk()}
+    def mounts(self) -> list[Mount]:
+        """The root first, then what fstab mounts, outer before inner; a volume that fstab does not name appears
+        under a name of ours."""
+        found = [Mount("/", self.root, self.fs)]
+        named = self._fstab()
+        for volume in self.layout.volumes:
+            if volume == self.root or volume.filesystem not in ("ext4", "fat"):
+                continue
+            fs = Ext4(self._window(volume)) if volume.filesystem == "ext4" else Fat(self._window(volume))
+            point = next((p for spec, p in named if self._names(spec, volume)), f"/(partition {volume.number})")
+            found.append(Mount(point, volume, fs))
+        return sorted(found, key=lambda m: (m.point.count("/") if m.point != "/" else 0, m.point))
 
-    def walk(self) -> Iterator[Entry]:
-        """Every file, parents before children."""
-        return (Entry(path, inode) for path, inode in self.entries.items())
+    def _fstab(self) -> list[tuple[str, str]]:
+        inode = self.fs.lookup("/etc/fstab")
+        text = self.fs.read(inode, most=65536).decode("utf-8", "replace") if inode and inode.is_file else ""
+        rows = [line.split() for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")]
+        return [(r[0], r[1].rstrip("/")) for r in rows if len(r) >= 2 and r[1].startswith("/") and r[1] != "/"]
 
-    def resolve(self, path: str) -> str | None:
-        """The real path behind links, within the disk; None where it leads nowhere."""
-        for _ in range(_MOST_LINKS):
-            parts, at, again = [p for p in path.split("/") if p], "", None
-            for position, part in enumerate(parts):
-                here = f"{at}/{part}"
-                inode = self.entries.get(here)
-                if inode is None:
-                    return None
-                if inode.is_link:
-                    target = self.fs.read(inode).decode("utf-8", "surrogateescape")
-                    base = target if target.startswith("/") else f"{at}/{target}"
-                    again = _normal("/".join([base, *parts[position + 1 :]]))
-                    break
-                at = here
-            if again is None:
-                return at or "/"
-            path = again
-        return None
+    @staticmethod
+    def _names(spec: str, volume: Volume) -> bool:
+        kind, equals, value = spec.partition("=")
+        value = value.strip('"')
+        if equals:
+            mine = {
+                "UUID": volume.uuid,
+                "LABEL": volume.label,
+                "PARTUUID": volume.part_uuid,
+                "PARTLABEL": volume.part_label,
+            }
+            return bool(value) and mine.get(kind.upper(), "").lower() == value.lower()
+        device = _DEVICE.fullmatch(spec)
+        return device is not None and int(device[1]) == volume.number
 
-    def read(self, path: str, *, most: int = 4 * 1024 * 1024) -> bytes | None:
-        """The first bytes of a file, links followed; None where there is no such file."""
-        real = self.resolve(path)
-        inode = self.entries.get(real) if real else None
-        return self.fs.read(inode, most=most) if inode is not None and inode.is_file else None
+    def mount_of(self, path: str) -> Mount:
+        """The volume on which a path lies."""
+        fitting = [m for m in self.mounts if m.point == "/" or path == m.point or path.startswith(m.point + "/")]
+        return max(fitting, key=lambda m: len(m.point))
 
-    def text(self, path: str) -> str:
-        """A text file, empty where there is none."""
-        return (self.read(path) or b"").decode("utf-8", "replace")
+    @cached_property
+    def entries(self) -> dict[str, Inode | FatFile]:  # type: ignore[override]
+        found: dict[str, Inode | FatFile] = {}
+        for mount in self.mounts:
+            if mount.point != "/":
+                for hidden in [p for p in found if p.startswith(mount.point + "/")]:
+                    del found[hidden]
+            prefix = "" if mount.point == "/" else mount.point
+            if isinstance(mount.fs, Ext4):
+                for entry in mount.fs.walk():
+                    found[(prefix + entry.path).rstrip("/") or "/"] = entry.inode
+            else:
+                for path, file in mount.fs.walk():
+                    found[(prefix + path).rstrip("/") or "/"] = file
+        return found
 
+    def content(self, path: str, *, most: int | None = None) -> bytes:
+        node = self.entries[path]
+        fs = self.mount_of(path).fs
+        if isinstance(node, Inode) and isinstance(fs, Ext4):
+            return fs.read(node, most=most)
+        assert isinstance(node, FatFile) and isinstance(fs, Fat)
+        return fs.read(node, most=most)
 
-def _normal(path: str) -> str:
-    out: list[str] = []
-    for part in path.split("/"):
-        if part == "..":
-            out = out[:-1]
-        elif part not in ("", "."):
-            out.append(part)
-    return "/" + "/".join(out)
+    def swap_areas(self) -> list[SwapArea]:
+        """Swap partitions, and the swap files that fstab names."""
+        found = [
+            SwapArea(f"(partition {v.number})", v.length - SWAP_HEADER, Ranges.of([]))
+            for v in self.layout.volumes
+            if v.filesystem == "swap"
+        ]
+        for line in self.text("/etc/fstab").splitlines():
+            fields = line.split()
+            if len(fields) >= 3 and fields[2] == "swap" and fields[0].startswith("/"):
+                node = self.entries.get(fields[0])
+                if node is not None and node.is_file:
+                    head = max(SWAP_HEADER, self.fs.block_size)
+                    found.append(SwapArea(fields[0], max(0, node.size - SWAP_HEADER), self._beyond(fields[0], head)))
+        return found
+
+    def _beyond(self, path: str, head: int) -> Ranges:
+        """Where a file's bytes behind its first ``head`` lie on the disk."""
+        mount, node = self.mount_of(path), self.entries[path]
+        if not isinstance(node, Inode) or not isinstance(mount.fs, Ext4):
+            return Ranges.of([])
+        size, runs = mount.fs.block_size, []
+        for logical, start, count, _ in mount.fs.extents(node):
+            skip = min(count, max(0, head // size - logical))
+            runs.append(((start + skip) * size, (start + count) * size))
+        return Ranges.of(runs).shift(mount.volume.start)
+
+    def is_kept(self, path: str) -> bool:
+        """Roots of volumes and their lost+found belong to the file system, not to its files."""
+        point = self.mount_of(path).point
+        return path == point or path == f"{point.rstrip('/')}/lost+found"
+

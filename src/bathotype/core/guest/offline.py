@@ -22,6 +22,11 @@ _DEADLINE = 600
 _LAST_WRITE_AT = 1024 + 48  # s_wtime in the superblock
 
 
+def editable(path: str) -> bool:
+    """Whether a path can be named to debugfs: control characters cannot."""
+    return all(c.isprintable() or c == " " for c in path) and '"' not in path
+
+
 class OfflineEditor:
     """Collects edits of one ext4 volume in a raw image file and applies them together.
 
@@ -29,15 +34,10 @@ class OfflineEditor:
     not a clean file system, `OutOfSpace` when the volume is full; the image is then of no further use.
     """
 
-    def __init__(self, image: Path, offset: int, scratch: Path) -> None:
-        self._image, self._offset, self._scratch = image, offset, scratch
+    def __init__(self, image: Path, offset: int, length: int, scratch: Path) -> None:
+        self._image, self._offset, self._length, self._scratch = image, offset, length, scratch
         self._commands: list[str] = []
         self._contents: list[bytes] = []
-
-    @staticmethod
-    def editable(path: str) -> bool:
-        """Whether a path can be named to debugfs: control characters cannot."""
-        return all(c.isprintable() or c == " " for c in path) and '"' not in path
 
     def remove(self, path: str, *, directory: bool = False) -> None:
         """Remove a file or link, or a directory that is empty by then."""
@@ -106,7 +106,7 @@ class OfflineEditor:
     def _blank_remains(self) -> None:
         image = FileSource(self._image, writable=True)
         try:
-            fs = Ext4(Window(image, self._offset, image.size - self._offset))
+            fs = Ext4(Window(image, self._offset, self._length))
             for at, data in list(blanking(fs)):
                 image.write(self._offset + at, data)
             image.flush()
@@ -128,10 +128,10 @@ class OfflineEditor:
         return f"{self._image}?offset={self._offset}"
 
 
-def replay_journal(image: Path, offset: int) -> bool:
+def replay_journal(image: Path, offset: int, length: int) -> bool:
     """Bring a copied ext4 volume to a consistent state where its journal waits to be replayed; True if it did."""
     with open_file(image) as source:
-        fs = Ext4(Window(source, offset, source.size - offset))
+        fs = Ext4(Window(source, offset, length))
         if not fs.needs_recovery:
             return False
     done = _run([_tool("e2fsck"), "-fy", "-E", "journal_only", f"{image}?offset={offset}"])

@@ -17,7 +17,8 @@ from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import BlockSource, open_file
 from bathotype.core.errors import BathotypeError, NotFound, OutOfSpace, Refused
 from bathotype.core.generalize import residue
-from bathotype.core.generalize.plan import apply_plan, capture_ranges, plan
+from bathotype.core.generalize.apply import apply_plan
+from bathotype.core.generalize.plan import capture_ranges, plan
 from bathotype.core.generalize.profile import Profile, builtin_profile, profile_of
 from bathotype.core.guest.files import GuestDisk
 from bathotype.core.guest.offline import replay_journal, tools_missing
@@ -257,10 +258,10 @@ class Capture(_FromSnapshot):
         if profile is None:
             return False
         with open_file(self._image) as image:
-            disk = GuestDisk.open(image)
-            offset = disk.root.start
-        if replay_journal(self._image, offset):
-            self.context.log("The copy's journal was replayed: the machine was not shut down cleanly.", "warning")
+            volumes = [v for v in read_layout(image).volumes if v.filesystem == "ext4"]
+        for volume in volumes:
+            if replay_journal(self._image, volume.start, volume.length):
+                self.context.log(f"The journal of partition {volume.number} of the copy was replayed.")
         with open_file(self._image) as image:
             disk = GuestDisk.open(image)
             identity = dict(self.context.memo["identity"])
@@ -361,7 +362,7 @@ class Capture(_FromSnapshot):
                 tuple({*identity.get("addresses", []), self.context.memo["source"]["address"]}),
                 tuple(identity.get("host_keys", [])),
             )
-            findings = residue.scan(disk, known, identity_kept=self.mode == "as-is")
+            findings = residue.scan(disk, known, layout=disk.layout, identity_kept=self.mode == "as-is")
         high = sum(f.severity == "high" for f in findings)
         self.context.log(
             f"{plural(len(findings), 'finding')}, {high} of high severity; {plural(len(contents.packages), 'package')}."

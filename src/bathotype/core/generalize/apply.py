@@ -1,0 +1,72 @@
+"""Making a plan's changes on a copy of the disk in a raw file, volume by volume."""
+
+from __future__ import annotations
+
+from collections import defaultdict
+from pathlib import Path
+
+from bathotype.core.disk.ext4 import Ext4, Inode
+from bathotype.core.disk.fat import Fat, FatFile
+from bathotype.core.disk.fatedit import blanking, emptying, removal
+from bathotype.core.disk.source import FileSource, Window
+from bathotype.core.errors import Refused
+from bathotype.core.generalize.plan import Plan
+from bathotype.core.guest.files import GuestDisk, Mount
+from bathotype.core.guest.offline import OfflineEditor
+
+
+def apply_plan(result: Plan, disk: GuestDisk, image: Path, scratch: Path) -> None:
+    """Make the planned changes on a copy of the disk in a raw file, and check its file systems.
+
+    Raises `Damaged` or `OutOfSpace`; the copy is then of no further use.
+    """
+    removed: dict[str, list[str]] = defaultdict(list)
+    written: dict[str, list[str]] = defaultdict(list)
+    for path in result.removed:
+        removed[disk.mount_of(path).point].append(path)
+    for path in result.written:
+        written[disk.mount_of(path).point].append(path)
+    for mount in disk.mounts:
+        gone = sorted(removed[mount.point], reverse=True)  # children before their folders
+        if isinstance(mount.fs, Ext4):
+            _edit_ext4(result, disk, mount, gone, written[mount.point], image, scratch)
+        else:
+            _edit_fat(result, disk, mount, gone, written[mount.point], image)
+
+
+def _edit_ext4(
+    result: Plan, disk: GuestDisk, mount: Mount, gone: list[str], written: list[str], image: Path, scratch: Path
+) -> None:
+    editor = OfflineEditor(image, mount.volume.start, mount.volume.length, scratch)
+    for path in gone:
+        editor.remove(mount.inside(path), directory=result.removed[path].is_dir)
+    for path in written:
+        data, mode = result.written[path]
+        before = disk.entries.get(path)
+        editor.write(mount.inside(path), data, like=before if isinstance(before, Inode) else None, mode=mode)
+    editor.apply()
+
+
+def _edit_fat(result: Plan, disk: GuestDisk, mount: Mount, gone: list[str], written: list[str], image: Path) -> None:
+    target = FileSource(image, writable=True)
+    try:
+        window = Window(target, mount.volume.start, mount.volume.length)
+
+        def write(changes: list[tuple[int, bytes]]) -> None:
+            for at, data in changes:
+                target.write(mount.volume.start + at, data)
+
+        for path in [*gone, *written]:
+            node = disk.entries.get(path)
+            emptied = path in result.written and not result.written[path][0]
+            if not isinstance(node, FatFile) or (path in result.written and not emptied):
+                raise Refused(
+                    f"{path} lies on a FAT file system, where files can be removed and emptied but not written.",
+                    advice="Leave it out of the profile's write and line steps, or remove it.",
+                    code="fat-not-writable",
+                )
+            write(list((emptying if emptied else removal)(Fat(window), node)))
+        write(list(blanking(Fat(window))))
+        target.flush()
+    finally:
+        target.close()

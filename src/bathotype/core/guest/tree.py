@@ -1,0 +1,103 @@
+"""The files of a guest as one tree, wherever they come from: an offline disk, or an archive made inside."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Protocol
+
+from bathotype.core.disk.ranges import Ranges
+
+_MOST_LINKS = 16
+
+
+class Node(Protocol):
+    """What is known of one path: ``size`` in bytes, ``mtime`` in seconds since 1970."""
+
+    @property
+    def mode(self) -> int: ...
+    @property
+    def uid(self) -> int: ...
+    @property
+    def gid(self) -> int: ...
+    @property
+    def size(self) -> int: ...
+    @property
+    def mtime(self) -> int: ...
+    @property
+    def is_dir(self) -> bool: ...
+    @property
+    def is_file(self) -> bool: ...
+    @property
+    def is_link(self) -> bool: ...
+
+
+@dataclass(frozen=True)
+class SwapArea:
+    """Swap space: its name for people, bytes of content, and the ranges of the disk that a capture hides."""
+
+    name: str
+    bytes: int
+    hidden: Ranges
+
+
+class FileTree(ABC):
+    """Every path of a guest, and what is in its files."""
+
+    @property
+    @abstractmethod
+    def entries(self) -> Mapping[str, Node]:
+        """Every path, parents before children."""
+
+    @abstractmethod
+    def content(self, path: str, *, most: int | None = None) -> bytes:
+        """The bytes of exactly this file, or a link's target; at most the first ``most``."""
+
+    def swap_areas(self) -> list[SwapArea]:
+        """Swap space of the guest, as far as the tree knows of it."""
+        return []
+
+    def is_kept(self, path: str) -> bool:
+        """Paths that belong to the file system itself."""
+        return path in ("/", "/lost+found")
+
+    def resolve(self, path: str) -> str | None:
+        """The real path behind links, within the tree; None where it leads nowhere."""
+        for _ in range(_MOST_LINKS):
+            parts, at, again = [p for p in path.split("/") if p], "", None
+            for position, part in enumerate(parts):
+                here = f"{at}/{part}"
+                node = self.entries.get(here)
+                if node is None:
+                    return None
+                if node.is_link:
+                    target = self.content(here).decode("utf-8", "surrogateescape")
+                    base = target if target.startswith("/") else f"{at}/{target}"
+                    again = _normal("/".join([base, *parts[position + 1 :]]))
+                    break
+                at = here
+            if again is None:
+                return at or "/"
+            path = again
+        return None
+
+    def read(self, path: str, *, most: int = 4 * 1024 * 1024) -> bytes | None:
+        """The first bytes of a file, links followed; None where there is no such file."""
+        real = self.resolve(path)
+        node = self.entries.get(real) if real else None
+        return self.content(str(real), most=most) if node is not None and node.is_file else None
+
+    def text(self, path: str) -> str:
+        """A text file, empty where there is none."""
+        return (self.read(path) or b"").decode("utf-8", "replace")
+
+
+def _normal(path: str) -> str:
+    out: list[str] = []
+    for part in path.split("/"):
+        if part == "..":
+            out = out[:-1]
+        elif part not in ("", "."):
+            out.append(part)
+    return "/" + "/".join(out)
