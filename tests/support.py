@@ -15,6 +15,7 @@ import httpx
 import psycopg
 
 from bathotype.client import Client
+from bathotype.core.disk.ranges import Ranges
 from bathotype.demo.system import DemoSystem
 from bathotype.sites.standin import StandinSite
 from bathotype.wire.operations import Operation
@@ -137,6 +138,25 @@ class System(DemoSystem):
             if release:
                 client.release(reference)
             return reference
+
+
+class Memory:
+    """Bytes as a file that counts what is read of it."""
+
+    def __init__(self, data: bytes) -> None:
+        self._data, self.taken = data, 0
+
+    @property
+    def size(self) -> int:
+        return len(self._data)
+
+    def read(self, offset: int, length: int) -> bytes:
+        assert offset >= 0 and length >= 0 and offset + length <= len(self._data), "a read outside the file"
+        self.taken += length
+        return self._data[offset : offset + length]
+
+    def allocated(self) -> Ranges:
+        return Ranges.of([(0, len(self._data))])
 
 
 def e2fsck(image: Path) -> None:

@@ -28,6 +28,7 @@ from bathotype.core.store.ingest import ingest
 from bathotype.core.store.manifest import ChunkIndex
 from bathotype.core.store.materialise import StoredDisk
 from bathotype.core.store.region import RegionStore
+from tests.support import Memory
 
 MIB = 1024 * 1024
 APPLIANCE = Appliance("gauge-collector", "gauge-collector", "1.0.0")
@@ -179,25 +180,6 @@ def test_an_archive_is_a_plain_tar_with_true_digests(stored: tuple[StoredDisk, P
         opened = open_image(file)
         assert opened.check is not None
         opened.check(lambda done, total: None)
-
-
-class Memory:
-    """Bytes as a file that counts what is read of it."""
-
-    def __init__(self, data: bytes) -> None:
-        self._data, self.taken = data, 0
-
-    @property
-    def size(self) -> int:
-        return len(self._data)
-
-    def read(self, offset: int, length: int) -> bytes:
-        assert offset >= 0 and length >= 0 and offset + length <= len(self._data), "a read outside the file"
-        self.taken += length
-        return self._data[offset : offset + length]
-
-    def allocated(self) -> Ranges:
-        return Ranges.of([(0, len(self._data))])
 
 
 def sparse(size: int, places: list[tuple[int, bytes]]) -> BlockSource:
