@@ -39,9 +39,11 @@ class NewDisk(BaseModel):
 
 
 class NewSnapshot(BaseModel):
-    """A snapshot to take."""
+    """A snapshot to take; ``checkpoint`` notes changes from now on, ``changes_since`` names an earlier checkpoint."""
 
     name: str = ""
+    checkpoint: bool = False
+    changes_since: str | None = None
     tags: dict[str, str] = {}
     client_key: str | None = None
 
@@ -60,11 +62,21 @@ class NewMachine(BaseModel):
     region: str
     zone: str | None = None
     size: str = "small"
-    body: str = "modelled"
     boot_disk: str
     data_disks: list[str] = []
     tags: dict[str, str] = {}
     client_key: str | None = None
+
+
+class LabMachine(BaseModel):
+    """A real guest to register: ``image`` is a raw disk file on the stand-in's own host, which is not changed."""
+
+    name: str = Field(pattern=r"^[a-z0-9][a-z0-9-]{0,62}$")
+    account: str
+    region: str
+    size: str
+    image: str
+    on: bool = True
 
 
 class Power(BaseModel):
@@ -149,7 +161,7 @@ def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI
     def describe(account: Caller) -> dict[str, Any]:
         return {
             "regions": {name: {"zones": list(zones)} for name, zones in REGIONS.items()},
-            "sizes": {name: {"processors": p, "memory_mib": m} for name, (p, m) in SIZES.items()},
+            "sizes": {name: {"processors": s.processors, "memory_mib": s.memory_mib} for name, s in SIZES.items()},
             "largest_disk": LARGEST_DISK,
             "demanded_tags": list(account.demanded_tags),
         }
@@ -233,14 +245,15 @@ def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI
     @app.get("/v1/machines/{machine_id}/console", response_class=PlainTextResponse)
     def console(account: Caller, machine_id: str) -> str:
         with site.sessions.begin() as session:
-            return site.machine(session, account, machine_id).console
+            return site.console(site.machine(session, account, machine_id))
 
     @app.get("/v1/disks")
     def list_disks(
         account: Caller, region: str | None = None, tag: str | None = None, after: str = ""
     ) -> dict[str, Any]:
         with site.sessions() as session:
-            query = select(Disk).where(Disk.account == account.name, Disk.id > after).order_by(Disk.id)
+            query = select(Disk).where(Disk.account == account.name, Disk.kind != "gone", Disk.id > after)
+            query = query.order_by(Disk.id)
             if region:
                 query = query.where(Disk.region == region)
             if tag:
@@ -311,25 +324,41 @@ def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI
 
     def _answer(machine_id: str, line: bytes) -> bytes | None:
         """One line of the agent protocol; None where nobody answers."""
-        guest = site.guest(machine_id)
+        guest, body = site.guest(machine_id), site.body(machine_id)
         with site.sessions.begin() as session:
             silent = take(session, ("agent-silent",), machine_id)
             dies = take(session, ("agent-dies-frozen",), machine_id)
-        if guest is None or silent or silent_until.get(machine_id, 0) > time.monotonic():
+        if (guest is None and body is None) or silent or silent_until.get(machine_id, 0) > time.monotonic():
             return None
         try:
             request = json.loads(line)
             name = request.get("execute", "")
         except (ValueError, AttributeError):
             return json.dumps({"error": {"class": "GenericError", "desc": "Parse error"}}).encode() + b"\n"
+        if body is not None:
+            answer = body.agent.ask(line)
+        else:
+            answer = _modelled(guest, request, name)
+        if dies and name == "guest-fsfreeze-freeze":
+            silent_until[machine_id] = time.monotonic() + dies.seconds
+        return answer
+
+    def _modelled(guest: Any, request: dict[str, Any], name: str) -> bytes:
         try:
             result: dict[str, Any] = {"return": guest.handle(request)}
         except AgentError as error:
             result = {"error": {"class": error.error_class, "desc": str(error)}}
-        if dies and name == "guest-fsfreeze-freeze":
-            silent_until[machine_id] = time.monotonic() + dies.seconds
         sentinel = b"\xff" if name == "guest-sync-delimited" else b""
         return sentinel + json.dumps(result).encode() + b"\n"
+
+    @app.post("/v1/lab/machines", status_code=201, dependencies=[Depends(operator)])
+    def add_lab_machine(body: LabMachine) -> dict[str, Any]:
+        account = tenancy.accounts.get(body.account)
+        if account is None:
+            raise HTTPException(404, f"There is no account {body.account}.")
+        machine = site.add_lab_machine(account, body.model_dump())
+        with site.sessions() as session:
+            return _machine(session, machine)
 
     @app.get("/v1/faults", dependencies=[Depends(operator)])
     def list_faults() -> dict[str, Any]:
@@ -369,6 +398,7 @@ def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI
 
 def _disk(disk: Disk) -> dict[str, Any]:
     return {
+        "changes_known": disk.bitmap is not None,
         "id": disk.id,
         "name": disk.name,
         "region": disk.region,
@@ -386,4 +416,5 @@ def _export(export: Export) -> dict[str, Any]:
         "disk": export.disk_id,
         "writable": export.writable,
         "address": f"nbd://127.0.0.1:{export.port}/{export.name}",
+        "changes_context": f"qemu:dirty-bitmap:{export.changes}" if export.changes else None,
     }

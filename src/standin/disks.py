@@ -74,3 +74,28 @@ def tool(name: str) -> str:
         if folder and (Path(folder) / name).exists():
             return str(Path(folder) / name)
     raise RuntimeError(f"{name} is not installed")
+
+
+def create_overlay(path: Path, base: tuple[Path, str] | None, size: int) -> None:
+    """A qcow2 file that reads as ``base`` until written, or as zeros; it costs nothing, whatever the size."""
+    command = [tool("qemu-img"), "create", "-q", "-f", "qcow2"]
+    if base is not None:
+        command += ["-b", str(base[0]), "-F", base[1]]
+    subprocess.run([*command, str(path), str(size)], check=True, capture_output=True)
+
+
+def copy_from_export(address: str, target: Path) -> None:
+    """A qcow2 copy of what an export reads as; whole or not there."""
+    temporary = target.with_suffix(".part")
+    subprocess.run(
+        [tool("qemu-img"), "convert", "-f", "raw", "-O", "qcow2", address, str(temporary)],
+        check=True,
+        capture_output=True,
+    )
+    temporary.rename(target)
+
+
+def virtual_size(path: Path, form: str) -> int:
+    """Bytes of the disk in a file."""
+    command = [tool("qemu-img"), "info", "--output=json", "-U", "-f", form, str(path)]
+    return int(json.loads(subprocess.run(command, capture_output=True, check=True).stdout)["virtual-size"])

@@ -19,7 +19,11 @@ def now() -> datetime:
 
 
 class Disk(Base):
-    """A disk, a snapshot of one, or a sealed base disk: one file."""
+    """A disk, a snapshot of one, or a sealed base disk: one file.
+
+    ``format`` is ``raw``, ``qcow2``, or ``fleece`` for a snapshot that the QEMU process of ``held_by`` holds.  A disk
+    of kind ``gone`` was deleted, but its file is what others build upon (``backing``).
+    """
 
     __tablename__ = "disks"
     __table_args__ = (UniqueConstraint("account", "client_key"),)
@@ -28,7 +32,10 @@ class Disk(Base):
     account: Mapped[str]
     region: Mapped[str]
     name: Mapped[str]
-    kind: Mapped[str]  # disk | snapshot | base
+    kind: Mapped[str]  # disk | snapshot | base | gone
+    backing: Mapped[str | None] = mapped_column(index=True)
+    held_by: Mapped[str | None]
+    bitmap: Mapped[str | None]
     format: Mapped[str] = mapped_column(default="raw")
     size: Mapped[int] = mapped_column(BigInteger)
     file: Mapped[str]
@@ -74,7 +81,7 @@ class Attachment(Base):
 
 
 class Export(Base):
-    """A disk offered over NBD by a ``qemu-nbd`` process."""
+    """A disk offered over NBD by a ``qemu-nbd`` process, or by the QEMU process of the machine ``served_by``."""
 
     __tablename__ = "exports"
 
@@ -84,6 +91,8 @@ class Export(Base):
     port: Mapped[int]
     name: Mapped[str]
     writable: Mapped[bool]
+    served_by: Mapped[str | None]
+    changes: Mapped[str | None]
     client_key: Mapped[str | None]
 
 

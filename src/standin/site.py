@@ -15,9 +15,13 @@ from sqlalchemy import create_engine, func, select
 from sqlalchemy.orm import Session, sessionmaker
 
 from standin import disks
+from standin.bodies import Bodies
 from standin.exports import ExportProcesses
 from standin.faults import take
+from standin.labseed import lab_seed
 from standin.guest import GuestFacts, ModelledGuest, new_mac
+from standin.qemubody import QemuBody
+from standin.qmp import MonitorError
 from standin.records import Attachment, Base, Disk, Export, Machine
 from standin.world import LARGEST_DISK, REGIONS, SIZES, Account
 
@@ -44,6 +48,7 @@ class Site:
         self._exports = ExportProcesses(data / "exports")
         self._guests: dict[str, ModelledGuest] = {}
         self._guests_lock = threading.Lock()
+        self._bodies = Bodies(data / "bodies", self.path, self._guest_off)
 
     # Start and stop
 
@@ -54,20 +59,39 @@ class Site:
             leftover.unlink()
         with self.sessions() as session:
             recorded = set(session.scalars(select(Disk.file)))
-            for orphan in self._disk_folder.glob("*.raw"):  # of calls that a crash cut short
+            for orphan in self._disk_folder.iterdir():  # of calls that a crash cut short
                 if orphan.name not in recorded:
                     orphan.unlink()
             for machine in session.scalars(select(Machine).where(Machine.state == "running")):
-                self._attach_guest(session, machine)
-            for export in session.scalars(select(Export)):
+                if machine.body == "modelled":
+                    self._attach_guest(session, machine)
+                elif not self._bodies.take_up(session, machine):
+                    self._bodies.start(session, machine)
+            for export in session.scalars(select(Export).where(Export.served_by.is_(None))):
                 disk = session.get_one(Disk, export.disk_id)
                 self._exports.start(
                     export.id, export.name, self.path(disk), disk.format, writable=export.writable, port=export.port
                 )
+        with self.sessions.begin() as session:
+            self._drop_lost(session)
+
+    def _drop_lost(self, session: Session) -> None:
+        """Forget snapshots and exports of QEMU processes that are gone."""
+        for export in session.scalars(select(Export).where(Export.served_by.is_not(None))):
+            disk = session.get_one(Disk, export.disk_id)
+            body = self._bodies.get(str(export.served_by))
+            if body is None or (disk.format == "fleece" and not body.holds(disk.id)):
+                session.delete(export)
+        session.flush()
+        for disk in session.scalars(select(Disk).where(Disk.format == "fleece")):
+            body = self._bodies.get(str(disk.held_by))
+            if body is None or not body.holds(disk.id):
+                self._drop_disk(session, disk)
 
     def close(self) -> None:
         """Stop what runs in processes of its own."""
         self._exports.stop_all()
+        self._bodies.stop_all()
         self._engine.dispose()
 
     def path(self, disk: Disk) -> Path:
@@ -108,6 +132,10 @@ class Site:
             kind=kind,
             size=size,
             file=f"{number}.raw",
+            format="raw",
+            backing=None,
+            held_by=None,
+            bitmap=None,
             source_disk=source.id if source else None,
             tags=body.get("tags", {}),
             client_key=body.get("client_key"),
@@ -116,12 +144,62 @@ class Site:
         session.flush()
         return disk
 
-    def _fill(self, disk: Disk, source: Disk | None) -> None:
+    def _fill(self, disk: Disk, source: Disk | None, *, overlay: bool = False) -> None:
+        """Make a disk's file.  ``overlay`` builds upon the source's file, which never changes: nothing is copied."""
         if source is None:
             disks.create_raw(self.path(disk), disk.size)
+        elif source.format == "fleece":
+            self._become_qcow2(disk)
+            with self._offered(source) as address:
+                disks.copy_from_export(address, self.path(disk))
+        elif overlay or source.format == "qcow2":
+            self._become_qcow2(disk)
+            base = self._standing(source)
+            disk.backing = base.id
+            disks.create_overlay(self.path(disk), (self.path(base), base.format), disk.size)
         else:
             with self._quiet(source):
                 disks.copy_raw(self.path(source), self.path(disk))
+
+    @staticmethod
+    def _become_qcow2(disk: Disk) -> None:
+        disk.format, disk.file = "qcow2", f"{disk.id}.qcow2"
+
+    def _standing(self, disk: Disk) -> Disk:
+        """A layer that will not change: the disk itself, or, for one in use, what it was until now."""
+        if disk.kind in ("base", "snapshot"):
+            return disk
+        session = Session.object_session(disk)
+        assert session is not None
+        attached = session.get(Attachment, disk.id)
+        if attached and self._bodies.get(attached.machine_id):
+            raise SiteError(409, "in-use", "Take a snapshot of the disk of a running machine first.")
+        number = f"d-{secrets.token_hex(6)}"
+        layer = Disk(
+            id=number, account=disk.account, region=disk.region, name=f"{disk.name}-layer", kind="gone",
+            format=disk.format, size=disk.size, file=disk.file, backing=disk.backing, tags={},
+        )  # fmt: skip
+        session.add(layer)
+        session.flush()
+        disk.format, disk.file, disk.backing = "qcow2", f"{disk.id}-{secrets.token_hex(3)}.qcow2", layer.id
+        disks.create_overlay(self.path(disk), (self.path(layer), layer.format), disk.size)
+        return layer
+
+    @contextmanager
+    def _offered(self, disk: Disk) -> Iterator[str]:
+        """A snapshot that a QEMU process holds, for the time of the block."""
+        body, export, token = self._holder(disk), f"x-{secrets.token_hex(6)}", secrets.token_urlsafe(18)
+        port = body.export(export, token, disk.id, None, None)
+        try:
+            yield f"nbd://127.0.0.1:{port}/{token}"
+        finally:
+            body.end_export(export)
+
+    def _holder(self, disk: Disk) -> QemuBody:
+        body = self._bodies.get(str(disk.held_by))
+        if body is None:
+            raise SiteError(404, "not-found", f"Snapshot {disk.id} ended with its machine.")
+        return body
 
     @contextmanager
     def _quiet(self, disk: Disk) -> Iterator[None]:
@@ -152,7 +230,18 @@ class Site:
             if (held or 0) >= account.snapshots:
                 raise SiteError(403, "quota", f"The account has {held} of {account.snapshots} snapshots.")
             disk = self._new_disk(session, account, body, source.size, "snapshot", source)
-            self._fill(disk, source)
+            attached = session.get(Attachment, source.id)
+            running = self._bodies.get(attached.machine_id) if attached and attached.position == 0 else None
+            if running is None:
+                self._fill(disk, source)
+                return disk
+            disk.format, disk.file, disk.held_by = "fleece", f"{disk.id}.fleece", running.facts.machine
+            try:
+                disk.bitmap = running.snapshot(
+                    disk.id, self.path(disk), checkpoint=body["checkpoint"], since=body["changes_since"]
+                )
+            except MonitorError as error:
+                raise SiteError(500, "internal", f"The snapshot failed: {error}.") from error
             return disk
 
     def seal(self, account: Account, disk_id: str) -> Disk:
@@ -177,11 +266,28 @@ class Site:
 
     def _drop_disk(self, session: Session, disk: Disk) -> None:
         for export in session.scalars(select(Export).where(Export.disk_id == disk.id)):
-            self._exports.stop(export.id)
+            self._end(export)
             session.delete(export)
         session.flush()
+        if disk.format == "fleece" and (body := self._bodies.get(str(disk.held_by))) is not None:
+            body.drop_snapshot(disk.id)
+            self._release(session, str(disk.held_by), disk)
+        if session.scalar(select(Disk.id).where(Disk.backing == disk.id).limit(1)):
+            disk.kind, disk.client_key, disk.tags = "gone", None, {}
+            return
         session.delete(disk)
+        session.flush()
         disks.remove(self.path(disk))
+        below = session.get(Disk, disk.backing) if disk.backing else None
+        if below is not None and below.kind == "gone":
+            self._drop_disk(session, below)
+
+    def _release(self, session: Session, machine_id: str, dropped: Disk) -> None:
+        """The last snapshot of a machine that is off already: its process may end."""
+        others = select(Disk.id).where(Disk.held_by == machine_id, Disk.id != dropped.id)
+        machine = session.get(Machine, machine_id)
+        if (machine is None or machine.state != "running") and session.scalar(others.limit(1)) is None:
+            self._bodies.stop(machine_id)
 
     # Exports
 
@@ -203,7 +309,18 @@ class Site:
                 writable=writable,
                 client_key=body.get("client_key"),
             )
-            export.port = self._exports.start(export.id, export.name, self.path(disk), disk.format, writable=writable)
+            attached = session.get(Attachment, disk.id)
+            if disk.format == "fleece":
+                export.served_by, node = disk.held_by, disk.id
+                export.port = self._holder(disk).export(export.id, export.name, node, None, disk.bitmap)
+                export.changes = disk.bitmap
+            elif attached and (running := self._bodies.get(attached.machine_id)) is not None:
+                export.served_by, node = attached.machine_id, f"disk{attached.position}"
+                export.port = running.export(export.id, export.name, node, None, None)
+            else:
+                export.port = self._exports.start(
+                    export.id, export.name, self.path(disk), disk.format, writable=writable
+                )
             session.add(export)
             return export
 
@@ -213,8 +330,14 @@ class Site:
             export = session.get(Export, export_id)
             if export is None or export.account != account.name:
                 raise SiteError(404, "not-found", f"There is no export {export_id}.")
-            self._exports.stop(export.id)
+            self._end(export)
             session.delete(export)
+
+    def _end(self, export: Export) -> None:
+        if export.served_by is None:
+            self._exports.stop(export.id)
+        elif (body := self._bodies.get(export.served_by)) is not None:
+            body.end_export(export.id)
 
     # Machines
 
@@ -249,7 +372,8 @@ class Site:
                     "disk",
                     boot,
                 )
-                self._fill(boot, session.get_one(Disk, created_from))
+                body_kind = SIZES[body["size"]].body
+                self._fill(boot, session.get_one(Disk, created_from), overlay=body_kind == "qemu")
             elif session.get(Attachment, boot.id):
                 raise SiteError(409, "in-use", f"Disk {boot.id} is attached already.")
             # From here on one creation at a time: two must not get one address, or one place in the quota.
@@ -266,7 +390,7 @@ class Site:
                 zone=zone,
                 name=body["name"],
                 size=body.get("size", "small"),
-                body=body.get("body", "modelled"),
+                body=SIZES[body.get("size", "small")].body,
                 state="stopped",
                 address=self._free_address(session, body["region"]),
                 mac=new_mac(),
@@ -281,6 +405,29 @@ class Site:
             for position, disk in enumerate([boot.id, *body.get("data_disks", [])]):
                 session.add(Attachment(disk_id=disk, machine_id=machine.id, position=position))
             return machine
+
+    def add_lab_machine(self, account: Account, body: dict[str, Any]) -> Machine:
+        """A machine whose boot disk builds upon a prepared guest disk."""
+        image, tags = Path(body["image"]), {"owner": account.name, "purpose": "lab"}
+        if not image.is_file():
+            raise SiteError(422, "image", f"There is no disk file {image}.")
+        with self.sessions.begin() as session:
+            here = select(Machine).where(Machine.account == account.name, Machine.name == body["name"])
+            if session.scalar(here) is not None:
+                raise SiteError(409, "name-taken", f"There is a machine {body['name']} already.")
+            spec = {"region": body["region"], "tags": tags, "name": f"{body['name']}-template"}
+            template = self._new_disk(session, account, spec, image.stat().st_size, "base", None)
+            try:
+                os.link(image, self.path(template))
+            except OSError:  # the cache lies on another file system
+                disks.copy_raw(image, self.path(template))
+            template_id = template.id
+        machine = self.create_machine(
+            account, {**body, "boot_disk": template_id, "tags": tags, "zone": None, "client_key": None}
+        )
+        self.delete_disk(account, template_id)
+        self.set_seed(account, machine.id, lab_seed(machine.id, body["name"]))
+        return self.power(account, machine.id, "on") if body["on"] else machine
 
     def _free_address(self, session: Session, region: str) -> str:
         # Documentation ranges (RFC 5737), one a region; addresses are reused once all were given out.
@@ -307,6 +454,9 @@ class Site:
             return machine
 
     def _switch_off(self, machine: Machine) -> None:
+        if machine.body == "qemu":
+            self._switch_off_body(machine)
+            return
         guest = self._guests.pop(machine.id, None)
         if guest is not None:
             guest.stop()
@@ -314,6 +464,16 @@ class Site:
             machine.console += f"[{_stamp()}] power off\n"
         machine.state = "stopped"
         machine.guest = {**machine.guest, "frozen": False}
+
+    def _switch_off_body(self, machine: Machine) -> None:
+        session = Session.object_session(machine)
+        assert session is not None
+        machine.state = "stopped"
+        body = self._bodies.get(machine.id)
+        if body is not None and session.scalar(select(Disk.id).where(Disk.held_by == machine.id).limit(1)):
+            body.pause()  # its snapshots can be read until they are deleted
+        else:
+            self._bodies.stop(machine.id)
 
     def _switch_on(self, session: Session, machine: Machine) -> None:
         if take(session, ("zone-out",), machine.zone):
@@ -323,6 +483,14 @@ class Site:
             machine.console += (
                 f"[{_stamp()}] boot: no bootable system found; halted in the initial shell\n(initramfs) _\n"
             )
+            return
+        if machine.body == "qemu":
+            try:
+                self._bodies.start(session, machine)
+            except MonitorError as error:
+                raise SiteError(500, "internal", f"The machine does not start: {error}.") from error
+            machine.state = "running"
+            self._drop_lost(session)
             return
         try:
             guest = self._attach_guest(session, machine)
@@ -381,7 +549,22 @@ class Site:
             session.delete(attachment)
             session.flush()
             self._drop_disk(session, disk)
+        if machine.body == "qemu":
+            for snapshot in session.scalars(select(Disk).where(Disk.held_by == machine.id)):
+                self._drop_disk(session, snapshot)
+            self._bodies.forget(session, machine)
         session.delete(machine)
+
+    def body(self, machine_id: str) -> QemuBody | None:
+        """The QEMU process of a running machine."""
+        return self._bodies.get(machine_id)
+
+    def console(self, machine: Machine) -> str:
+        """What a machine's serial console shows."""
+        if machine.body == "modelled":
+            return machine.console
+        with self.sessions() as session:
+            return self._bodies.console(session, machine)
 
     def guest(self, machine_id: str) -> ModelledGuest | None:
         """What answers for a running machine."""
@@ -424,7 +607,7 @@ class Site:
     def disk(self, session: Session, account: Account, disk_id: str) -> Disk:
         """A disk of the account.  Raises `SiteError` 404."""
         disk = session.get(Disk, disk_id)
-        if disk is None or disk.account != account.name:
+        if disk is None or disk.account != account.name or disk.kind == "gone":
             raise SiteError(404, "not-found", f"There is no disk {disk_id}.")
         self.check_region(session, disk.region)
         return disk

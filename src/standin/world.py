@@ -13,8 +13,23 @@ REGIONS: dict[str, tuple[str, ...]] = {
     "lagoon-3": ("lagoon-3a", "lagoon-3b"),
 }
 
-#: Virtual processors and memory in MiB.
-SIZES: dict[str, tuple[int, int]] = {"small": (1, 512), "medium": (2, 2048), "large": (8, 16384)}
+
+@dataclass(frozen=True)
+class Size:
+    """A machine size: virtual processors, memory in MiB, and what plays machines of it: ``modelled`` or ``qemu``."""
+
+    processors: int
+    memory_mib: int
+    body: str = "modelled"
+
+
+SIZES: dict[str, Size] = {
+    "small": Size(1, 512),
+    "medium": Size(2, 2048),
+    "large": Size(8, 16384),
+    "lab-small": Size(2, 512, "qemu"),
+    "lab-medium": Size(2, 1024, "qemu"),
+}
 
 LARGEST_DISK = 2 * 1024**4
 CALLS_PER_SECOND = 400

@@ -22,6 +22,8 @@ def register(parsers: Subparsers) -> None:
     # Whatever follows is the stand-in's own: `main` hands on what this parser does not know.
     parser = parsers.add_parser("standin", help="serve the stand-in cloud", add_help=False)
     parser.set_defaults(handler=_standin, needs_client=False, hands_on=True)
+    parser = parsers.add_parser("lab", help="prepare a real guest and register it at the stand-in", add_help=False)
+    parser.set_defaults(handler=_lab, needs_client=False, hands_on=True)
     parser = command(
         parsers,
         "demo",
@@ -62,6 +64,10 @@ def _worker(_: Client, given: argparse.Namespace) -> None:
 def _standin(_: Client, given: argparse.Namespace) -> None:
     # A program of its own, which shares nothing with this one: it takes this process's place.
     os.execv(sys.executable, [sys.executable, "-m", "standin", *given.rest])
+
+
+def _lab(_: Client, given: argparse.Namespace) -> None:
+    os.execv(sys.executable, [sys.executable, "-m", "standin.lab", *given.rest])
 
 
 def _demo(_: Client, given: argparse.Namespace) -> int:
