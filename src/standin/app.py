@@ -19,6 +19,7 @@ from starlette.responses import JSONResponse, PlainTextResponse
 
 from standin.faults import KINDS, take
 from standin.guest import AgentError
+from standin.qmp import MonitorError
 from standin.records import Attachment, Disk, Export, Fault, Machine
 from standin.site import Site, SiteError
 from standin.world import CALLS_PER_SECOND, LARGEST_DISK, REGIONS, SIZES, Account, Tenancy, token_digest
@@ -135,6 +136,10 @@ def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI
     @app.exception_handler(SiteError)
     async def refused(_: Request, error: SiteError) -> JSONResponse:
         return JSONResponse({"code": error.code, "detail": error.text}, error.status)
+
+    @app.exception_handler(MonitorError)
+    async def monitor_refused(_: Request, error: MonitorError) -> JSONResponse:
+        return JSONResponse({"code": "hypervisor", "detail": f"QEMU refused: {error}"}, 500)
 
     @app.middleware("http")
     async def mishaps(request: Request, call_next: Any) -> Response:
@@ -335,10 +340,7 @@ def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI
             name = request.get("execute", "")
         except (ValueError, AttributeError):
             return json.dumps({"error": {"class": "GenericError", "desc": "Parse error"}}).encode() + b"\n"
-        if body is not None:
-            answer = body.agent.ask(line)
-        else:
-            answer = _modelled(guest, request, name)
+        answer = body.agent.ask(line) if body is not None else _modelled(guest, request, name)
         if dies and name == "guest-fsfreeze-freeze":
             silent_until[machine_id] = time.monotonic() + dies.seconds
         return answer

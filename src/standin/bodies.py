@@ -36,7 +36,7 @@ class Bodies:
         facts = BodyFacts(
             machine.id,
             self._folder / machine.id,
-            tuple((self._path(d), d.format) for d in disks),
+            tuple((d.id, self._path(d), d.format) for d in disks),
             machine.address,
             machine.mac,
             size.processors,

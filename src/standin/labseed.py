@@ -8,15 +8,15 @@ from pathlib import Path
 
 from standin.disks import tool
 
-_NETWORK = "version: 2\nethernets:\n  first:\n    match: {name: 'e*'}\n    dhcp4: true\n"
+_NETWORK = "version: 2\nethernets:\n  eth0:\n    match: {{macaddress: '{mac}'}}\n    set-name: eth0\n    dhcp4: true\n"
 
 
-def lab_seed(machine_id: str, name: str) -> bytes:
+def lab_seed(machine_id: str, name: str, mac: str) -> bytes:
     """The bytes of the volume."""
     files = {
         "meta-data": f"instance-id: {machine_id}\nlocal-hostname: {name}\n",
         "user-data": "#cloud-config\nmanage_etc_hosts: true\n",
-        "network-config": _NETWORK,
+        "network-config": _NETWORK.format(mac=mac),
     }
     with tempfile.TemporaryDirectory() as folder:
         volume = Path(folder) / "volume"

@@ -35,11 +35,11 @@ _BOOT_NODE = "disk0"
 
 @dataclass(frozen=True)
 class BodyFacts:
-    """What a machine is made of: disk files with their formats, the boot disk first."""
+    """What a machine is made of: disks (id, file, format), the boot disk first."""
 
     machine: str
     folder: Path
-    disks: tuple[tuple[Path, str], ...]
+    disks: tuple[tuple[str, Path, str], ...]
     address: str
     mac: str
     processors: int
@@ -109,12 +109,12 @@ class QemuBody:
             "-netdev", f"user,id=net0,restrict=on,net={network}.0/24,host={network}.2,dhcpstart={f.address}",
             "-device", f"virtio-net-pci,netdev=net0,mac={f.mac}",
         ]  # fmt: skip
-        for number, (path, form) in enumerate(f.disks):
+        for number, (disk, path, form) in enumerate(f.disks):
             node = f"disk{number}"
             command += [
                 "-blockdev", f"driver=file,node-name={node}-file,filename={path},discard=unmap",
                 "-blockdev", f"driver={form},node-name={node},file={node}-file,discard=unmap,detect-zeroes=unmap",
-                "-device", f"virtio-blk-pci,drive={node},id={node}-device,bootindex={number}",
+                "-device", f"virtio-blk-pci,drive={node},id={node}-device,bootindex={number},serial={disk[:20]}",
             ]  # fmt: skip
         if has_seed:
             command += [
@@ -225,6 +225,8 @@ class QemuBody:
         """Names of sound bitmaps, oldest first; one that a crash left unsure is removed."""
         found = []
         for bitmap in self._node().get("dirty-bitmaps", []):
+            if "name" not in bitmap:
+                continue  # a backup job's own
             if bitmap.get("inconsistent"):
                 with contextlib.suppress(MonitorError):
                     self.monitor.run("block-dirty-bitmap-remove", node=_BOOT_NODE, name=bitmap["name"])

@@ -18,8 +18,8 @@ from standin import disks
 from standin.bodies import Bodies
 from standin.exports import ExportProcesses
 from standin.faults import take
-from standin.labseed import lab_seed
 from standin.guest import GuestFacts, ModelledGuest, new_mac
+from standin.labseed import lab_seed
 from standin.qemubody import QemuBody
 from standin.qmp import MonitorError
 from standin.records import Attachment, Base, Disk, Export, Machine
@@ -426,7 +426,7 @@ class Site:
             account, {**body, "boot_disk": template_id, "tags": tags, "zone": None, "client_key": None}
         )
         self.delete_disk(account, template_id)
-        self.set_seed(account, machine.id, lab_seed(machine.id, body["name"]))
+        self.set_seed(account, machine.id, lab_seed(machine.id, body["name"], machine.mac))
         return self.power(account, machine.id, "on") if body["on"] else machine
 
     def _free_address(self, session: Session, region: str) -> str:

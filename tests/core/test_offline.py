@@ -16,7 +16,6 @@ from hypothesis import strategies as st
 from bathotype.core.disk.nbd import NbdDisk
 from bathotype.core.disk.source import FileSource, Masked, open_file
 from bathotype.core.errors import BathotypeError, Damaged, Invalid, OutOfSpace, Refused
-from bathotype.core.generalize import residue
 from bathotype.core.generalize.apply import apply_plan
 from bathotype.core.generalize.plan import capture_ranges, plan
 from bathotype.core.generalize.profile import load_profile

@@ -49,11 +49,27 @@ PARTS = [
         "/",
         "ext4",
         48,
-        {"etc/fstab": FSTAB, "etc/machine-id": ID, "etc/hostname": b"pier-09\n", "etc/os-release": b"ID=halvane\n",
-         "home/hidden-below-a-mount": b"x", "boot/.keep": b"", "var/.keep": b"", "tmp/.keep": b""},
-    ),  # fmt: skip
-    Part("/home", "ext4", 24, {"mara/.bash_history": b"curl -H 'Authorization: Bearer " + b"q" * 40 + b"'\n",
-                               "mara/notes.txt": b"tide tables\n", "mara/.ssh/id_ed25519": KEY}),  # fmt: skip
+        {
+            "etc/fstab": FSTAB,
+            "etc/machine-id": ID,
+            "etc/hostname": b"pier-09\n",
+            "etc/os-release": b"ID=halvane\n",
+            "home/hidden-below-a-mount": b"x",
+            "boot/.keep": b"",
+            "var/.keep": b"",
+            "tmp/.keep": b"",
+        },
+    ),
+    Part(
+        "/home",
+        "ext4",
+        24,
+        {
+            "mara/.bash_history": b"curl -H 'Authorization: Bearer " + b"q" * 40 + b"'\n",
+            "mara/notes.txt": b"tide tables\n",
+            "mara/.ssh/id_ed25519": KEY,
+        },
+    ),
     Part("/var", "ext4", 24, {"log/syslog": b"pier-09 started\n" * 50, "lib/gauge/state.json": b"{}\n"}),
     Part("/tmp", "ext4", 16, {"session-key.pem": KEY}),
     Part("", "swap", 16, {"": b"memory that was swapped out " * 40000}),

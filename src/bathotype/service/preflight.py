@@ -24,13 +24,18 @@ _ENCRYPTED = {"luks": "LUKS", "bitlocker": "BitLocker"}
 
 @dataclass
 class Preflight:
-    """What was found out about one machine."""
+    """What was found out about one machine.
+
+    ``offline`` says that its files can be edited offline, ``inside`` that it is to be generalized in a booted clone.
+    """
 
     machine: SiteMachine
     mode: str
     remarks: list[Remark] = field(default_factory=list)
     layout: Layout | None = None
     used_bytes: int | None = None
+    offline: bool = True
+    inside: bool = False
 
     @property
     def capturable(self) -> bool:
@@ -112,13 +117,35 @@ def inspect(
     _store(result, reach)
     if number_taken:
         result.forbid("number", number_taken, "Give another --number, or --bump to take the next free one.")
-    if profile is not None and profile.runs_inside:
-        result.forbid(
-            "profile",
-            f"Profile {profile.name} has steps that run inside the machine.",
-            "Use a profile without run-inside steps, or --as-is.",
-        )
+    if profile is not None and mode != "as-is" and (profile.runs_inside or not result.offline):
+        _inside(result, site, profile)
     return result
+
+
+def _inside(result: Preflight, site: Site, profile: Profile) -> None:
+    """Whether a booted throwaway clone can be generalized through its agent, where offline will not do."""
+    why = (
+        f"Profile {profile.name} has steps that run inside the machine"
+        if profile.runs_inside
+        else "The operating system is not on an ext4 file system, so it cannot be generalized offline"
+    )
+    able = False
+    if result.machine.state == "running":
+        try:
+            with site.agent(result.machine.id, timeout=_AGENT_SECONDS) as agent:
+                able = agent.run(["/bin/sh", "-c", "command -v tar && command -v awk"], timeout=20).exit_code == 0
+        except BathotypeError:
+            able = False
+    if able:
+        result.inside = True
+        result.ok("inside", f"{why}: a throwaway clone is booted and generalized through its agent.")
+    else:
+        result.forbid(
+            "inside",
+            f"{why}, and its agent cannot run programs in a booted clone.",
+            "Start the machine with an agent that may run programs, or capture it with --as-is after preparing it with "
+            "its system's own tool.",
+        )
 
 
 def _power(result: Preflight) -> None:
@@ -199,11 +226,7 @@ def _root(result: Preflight, found: bool, profile: Profile | None) -> None:
             "file-system", "No file system with an operating system can be read: its contents are not recorded."
         )
     else:
-        result.forbid(
-            "file-system",
-            "The operating system is not on an ext4 file system, so it cannot be generalized offline.",
-            "Capture it with --as-is after preparing it with its system's own tool.",
-        )
+        result.offline = False
 
 
 def _agent(result: Preflight, site: Site) -> None:

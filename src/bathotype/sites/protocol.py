@@ -13,13 +13,15 @@ from bathotype.core.guest.agent import GuestAgent
 
 @dataclass(frozen=True)
 class SiteDisk:
-    """A disk, snapshot or base disk at a site; ``size`` in bytes."""
+    """A disk, snapshot or base disk at a site; ``size`` in bytes.  ``changes_known`` marks a snapshot that can tell
+    what changed since the checkpoint that was named when it was taken."""
 
     id: str
     name: str
     size: int
     kind: str = "disk"
     boot: bool = False
+    changes_known: bool = False
     tags: dict[str, str] = field(default_factory=dict)
 
 
@@ -38,6 +40,7 @@ class SiteMachine:
     disks: tuple[SiteDisk, ...]
     created_from: str | None
     created_at: str
+    mac: str = ""
 
     @property
     def boot_disk(self) -> SiteDisk | None:
@@ -92,8 +95,24 @@ class Site(Protocol):
         """Disks, snapshots and base disks that carry a tag."""
         ...
 
-    def snapshot(self, disk: str, *, key: str, name: str, tags: dict[str, str]) -> SiteDisk:
-        """A copy of a disk at this moment."""
+    def snapshot(
+        self,
+        disk: str,
+        *,
+        key: str,
+        name: str,
+        tags: dict[str, str],
+        checkpoint: bool = False,
+        changes_since: str | None = None,
+    ) -> SiteDisk:
+        """A copy of a disk at this moment.  With ``checkpoint`` the site notes changes from now on, where it can;
+        ``changes_since`` is the id of an earlier snapshot taken so."""
+        ...
+
+    def create_machine_of(
+        self, *, key: str, name: str, region: str, size: str, boot_disk: str, data_disk: str, tags: dict[str, str]
+    ) -> SiteMachine:
+        """A throwaway machine whose boot disk is a copy of a snapshot, with one empty data disk; off until started."""
         ...
 
     def create_disk(self, region: str, size: int, *, key: str, name: str, tags: dict[str, str]) -> SiteDisk:
@@ -109,7 +128,7 @@ class Site(Protocol):
         ...
 
     def open_disk(self, disk: str, *, writable: bool = False) -> AbstractContextManager[NbdDisk]:
-        """A disk's bytes over NBD, for the time of the block."""
+        """A disk's bytes over NBD, for the time of the block, with the changes that the site knows of."""
         ...
 
     def create_machine(

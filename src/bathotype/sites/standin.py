@@ -129,8 +129,17 @@ class StandinSite:
     def disks(self, region: str, *, tag: tuple[str, str]) -> Iterator[SiteDisk]:
         return (_disk(d) for d in self._pages("/v1/disks", region=region, tag=f"{tag[0]}={tag[1]}"))
 
-    def snapshot(self, disk: str, *, key: str, name: str, tags: dict[str, str]) -> SiteDisk:
-        body = {"name": name, "tags": tags, "client_key": key}
+    def snapshot(
+        self,
+        disk: str,
+        *,
+        key: str,
+        name: str,
+        tags: dict[str, str],
+        checkpoint: bool = False,
+        changes_since: str | None = None,
+    ) -> SiteDisk:
+        body = {"name": name, "tags": tags, "client_key": key, "checkpoint": checkpoint, "changes_since": changes_since}
         return _disk(self._call("POST", f"/v1/disks/{disk}/snapshots", json=body).json())
 
     def create_disk(self, region: str, size: int, *, key: str, name: str, tags: dict[str, str]) -> SiteDisk:
@@ -147,7 +156,7 @@ class StandinSite:
     def open_disk(self, disk: str, *, writable: bool = False) -> Iterator[NbdDisk]:
         export = self._call("POST", f"/v1/disks/{disk}/exports", json={"writable": writable}).json()
         try:
-            with NbdDisk(export["address"]) as opened:
+            with NbdDisk(export["address"], changes=export.get("changes_context")) as opened:
                 yield opened
         finally:
             self._delete(f"/v1/exports/{export['id']}")
@@ -163,6 +172,20 @@ class StandinSite:
             "zone": zone,
             "size": size,
             "boot_disk": boot_disk,
+            "tags": tags,
+            "client_key": key,
+        }
+        return _machine(self._call("POST", "/v1/machines", json=body).json())
+
+    def create_machine_of(
+        self, *, key: str, name: str, region: str, size: str, boot_disk: str, data_disk: str, tags: dict[str, str]
+    ) -> SiteMachine:
+        body = {
+            "name": name,
+            "region": region,
+            "size": size,
+            "boot_disk": boot_disk,
+            "data_disks": [data_disk],
             "tags": tags,
             "client_key": key,
         }
@@ -201,7 +224,13 @@ def _refusal(answer: httpx.Response) -> BathotypeError:
 
 def _disk(data: dict[str, Any]) -> SiteDisk:
     return SiteDisk(
-        data["id"], data["name"], data["size"], data.get("kind", "disk"), data.get("boot", False), data.get("tags", {})
+        data["id"],
+        data["name"],
+        data["size"],
+        data.get("kind", "disk"),
+        data.get("boot", False),
+        data.get("changes_known", False),
+        data.get("tags", {}),
     )
 
 
@@ -218,4 +247,5 @@ def _machine(data: dict[str, Any]) -> SiteMachine:
         tuple(_disk(d) for d in data["disks"]),
         data["created_from"],
         data["created_at"],
+        data["mac"],
     )

@@ -29,7 +29,7 @@ class LaunchRequest(Wire):
     reference: str = Field(examples=["gauge-collector@1.0.0"])
     region: str = Field(examples=["skerry-1"])
     zone: str | None = None
-    size: str = "small"
+    size: str | None = Field(default=None, description="Machine size; the source machine's where left out.")
     count: int = Field(default=1, ge=1, le=500)
     name: str = Field(
         default="", description="Pattern of names; {n} or {n:03} is the number.", examples=["gauge-{n:02}"]

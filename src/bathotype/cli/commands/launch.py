@@ -27,7 +27,7 @@ def register(parsers: Subparsers) -> None:
     reference(parser)
     parser.add_argument("--region", required=True)
     parser.add_argument("--zone")
-    parser.add_argument("--size", default="small", help="machine size (default: small)")
+    parser.add_argument("--size", help="machine size (default: the source machine's)")
     parser.add_argument("--count", type=int, default=1, help="how many (default: 1)")
     parser.add_argument("--name", default="", metavar="PATTERN", help="{n} or {n:03} is the instance's number")
     parser.add_argument("--first-boot", metavar="FILE|NAME", help="YAML file with settings, or the name of saved ones")

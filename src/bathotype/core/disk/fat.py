@@ -127,7 +127,7 @@ class Fat:
 
     def place(self, cluster: int) -> int:
         """Byte offset of a cluster in the volume."""
-        return self.data_at + (cluster - 2) * self.cluster_size
+        return int(self.data_at + (cluster - 2) * self.cluster_size)
 
     def read(self, file: FatFile, *, most: int | None = None) -> bytes:
         """A file's bytes, at most the first ``most``."""

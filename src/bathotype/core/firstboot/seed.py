@@ -48,13 +48,17 @@ class Seed:
             iso.close()
 
 
-def build_seed(settings: FirstBoot, *, instance_id: str, host_name: str) -> Seed:
-    """The seed that makes one instance itself."""
+def build_seed(settings: FirstBoot, *, instance_id: str, host_name: str, mac: str = "") -> Seed:
+    """The seed that makes one instance itself.
+
+    ``mac`` names its first network card.  Without it the card is taken to be called ``eth0``: not every renderer of
+    cloud-init understands a match by pattern.
+    """
     meta = {"instance-id": instance_id, "local-hostname": host_name}
     return Seed(
         yaml.safe_dump(meta, sort_keys=False),
         _user_data(settings, host_name),
-        yaml.safe_dump(_network(settings), sort_keys=False),
+        yaml.safe_dump(_network(settings, mac), sort_keys=False),
     )
 
 
@@ -96,8 +100,8 @@ def _user(user: Any) -> dict[str, Any]:
     return out
 
 
-def _network(settings: FirstBoot) -> dict[str, Any]:
-    interface: dict[str, Any] = {"match": {"name": "e*"}}
+def _network(settings: FirstBoot, mac: str) -> dict[str, Any]:
+    interface: dict[str, Any] = {"match": {"macaddress": mac.lower()}, "set-name": "eth0"} if mac else {}
     network = settings.network
     if network.mode == "dhcp":
         interface["dhcp4"] = True
@@ -107,4 +111,4 @@ def _network(settings: FirstBoot) -> dict[str, Any]:
             interface["routes"] = [{"to": "default", "via": network.gateway}]
     if network.name_servers:
         interface["nameservers"] = {"addresses": network.name_servers}
-    return {"version": 2, "ethernets": {"first": interface}}
+    return {"version": 2, "ethernets": {"eth0": interface}}

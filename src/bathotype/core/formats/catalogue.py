@@ -69,9 +69,7 @@ def lay_out(
     if form == "qcow2":
         return qcow2_layout(disk)
     if form == "qcow2-zstd":
-        frames: Packing = (
-            StoredFrames(disk) if isinstance(disk, StoredDisk) else Measured.of(disk, compress, progress)
-        )
+        frames: Packing = StoredFrames(disk) if isinstance(disk, StoredDisk) else Measured.of(disk, compress, progress)
         return qcow2_compressed_layout(disk, frames)
     if form == "vhd":
         return vhd.vhd_dynamic_layout(disk, identity)

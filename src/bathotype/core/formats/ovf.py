@@ -237,4 +237,3 @@ def _disk_in(text: bytes) -> str:
             f"The OVA has {len(named)} disks; a version has one.", advice="Export the boot disk alone, and import that."
         )
     return str(named[0])
-

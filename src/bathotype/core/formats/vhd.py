@@ -96,7 +96,7 @@ class VhdImage:
         if file.size < _SECTOR:
             raise Damaged("This is not a VHD file: it is too short.")
         footer = self._find_footer()
-        self._size = struct.unpack_from(">Q", footer, 48)[0]
+        self._size = int(struct.unpack_from(">Q", footer, 48)[0])
         self._kind = struct.unpack_from(">I", footer, 60)[0]
         if self._kind == _DIFFERENCING:
             raise Refused("This VHD is a differencing disk.", advice="Merge it with its parent first.")

@@ -99,9 +99,7 @@ def _marker(sectors: int, kind: int) -> bytes:
     return struct.pack("<QII", sectors, 0, kind).ljust(_SECTOR, b"\0")
 
 
-def vmdk_stream_layout(
-    disk: BlockSource, packing: Packing, identity: bytes, *, name: str = "disk.vmdk"
-) -> LaidOutFile:
+def vmdk_stream_layout(disk: BlockSource, packing: Packing, identity: bytes, *, name: str = "disk.vmdk") -> LaidOutFile:
     """A stream-optimised VMDK; ``packing`` holds zlib streams of the grains."""
     _check_size(disk.size)
     index, lengths = packing.index, packing.lengths

@@ -6,7 +6,6 @@ import re
 import stat
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from pathlib import Path
 
 from bathotype.core.disk.layout import used_ranges
 from bathotype.core.disk.ranges import Ranges

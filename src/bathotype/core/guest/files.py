@@ -101,7 +101,7 @@ class GuestDisk(FileTree):
         return max(fitting, key=lambda m: len(m.point))
 
     @cached_property
-    def entries(self) -> dict[str, Inode | FatFile]:  # type: ignore[override]
+    def entries(self) -> dict[str, Inode | FatFile]:
         found: dict[str, Inode | FatFile] = {}
         for mount in self.mounts:
             if mount.point != "/":
@@ -155,4 +155,3 @@ class GuestDisk(FileTree):
         """Roots of volumes and their lost+found belong to the file system, not to its files."""
         point = self.mount_of(path).point
         return path == point or path == f"{point.rstrip('/')}/lost+found"
-

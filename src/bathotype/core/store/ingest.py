@@ -7,6 +7,9 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 
+import numpy as np
+import numpy.typing as npt
+
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import BlockSource, Masked
 from bathotype.core.store.chunks import CHUNK, compress, digest
@@ -41,14 +44,21 @@ def ingest(
     on_pack: Callable[[str, int], None] = lambda name, size: None,
     progress: Progress = lambda done, total: None,
     workers: int = 2,
+    unchanged: Unchanged | None = None,
 ) -> Ingested:
     """Store the used ranges of a disk; what lies outside them reads as zeros in the result.
+
+    With ``unchanged``, chunks that it vouches for are taken over from its manifest without being read.
 
     ``on_pack`` is told each pack's name and size *before* it is uploaded, so that a catalogue can claim it.
     The order of chunks is the order on the disk, so that doing it again makes the very same packs.
     """
     visible = Masked(source, used)
-    indices = used.windows(CHUNK).tolist()
+    wanted = used.windows(CHUNK)
+    kept = unchanged.rows(wanted) if unchanged is not None else np.empty(0, np.int64)
+    if unchanged is not None:
+        wanted = wanted[unchanged.changed.covers(wanted)]
+    indices = wanted.tolist()
     total = len(indices) * CHUNK
     builder = ManifestBuilder(source.size)
     writer = _Writer(store, builder, known, on_pack)
@@ -69,7 +79,42 @@ def ingest(
                 future.cancel()
             raise
         writer.seal()
+    if unchanged is not None:
+        builder.take_over(unchanged.manifest, kept)
     return Ingested(builder.build(), tuple(writer.packs), writer.new_bytes)
+
+
+@dataclass(frozen=True)
+class Chunks:
+    """A sorted set of chunk positions."""
+
+    index: npt.NDArray[np.int64]
+
+    @classmethod
+    def touched(cls, ranges: Ranges) -> Chunks:
+        """Chunks that any of the ranges touches."""
+        return cls(ranges.windows(CHUNK))
+
+    def ranges(self, size: int) -> Ranges:
+        """The bytes of these chunks on a disk of ``size`` bytes."""
+        return Ranges.of_arrays(self.index * CHUNK, np.minimum((self.index + 1) * CHUNK, size))
+
+    def covers(self, index: npt.NDArray[np.int64]) -> npt.NDArray[np.bool_]:
+        """For each position, whether it is in the set."""
+        return np.isin(index, self.index, assume_unique=True)
+
+
+@dataclass(frozen=True)
+class Unchanged:
+    """An earlier version of the same disk, and where the disk may differ from it."""
+
+    manifest: Manifest
+    changed: Chunks
+
+    def rows(self, wanted: npt.NDArray[np.int64]) -> npt.NDArray[np.int64]:
+        """Rows of the manifest that hold for the disk as well."""
+        same = np.isin(self.manifest.index, wanted, assume_unique=True) & ~self.changed.covers(self.manifest.index)
+        return np.flatnonzero(same)
 
 
 @dataclass(frozen=True)

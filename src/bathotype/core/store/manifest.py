@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import json
 import struct
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import numpy.typing as npt
@@ -77,6 +77,17 @@ class Manifest:
         """The row of the chunk at a disk position, None where the disk is zero."""
         row = int(np.searchsorted(self.index, index))
         return row if row < len(self.index) and self.index[row] == index else None
+
+    def only(self, rows: Indices) -> Manifest:
+        """The same disk with some of its chunks."""
+        return replace(
+            self,
+            index=self.index[rows],
+            digests=self.digests[rows],
+            pack=self.pack[rows],
+            offset=self.offset[rows],
+            length=self.length[rows],
+        )
 
     def changed_since(self, other: Manifest) -> Indices:
         """Positions whose content differs between two disks, ascending."""
@@ -173,6 +184,17 @@ class ManifestBuilder:
             self._rows = np.concatenate([self._rows, np.zeros_like(self._rows)])
         self._rows[self._count] = (index, digest, pack, offset, length)
         self._count += 1
+
+    def take_over(self, other: Manifest, rows: npt.NDArray[np.int64]) -> None:
+        """Add rows of another manifest as they are; the order is put right in the end."""
+        numbers = np.array([self.pack_number(name) for name in other.packs], np.int32)
+        more = np.zeros(len(rows), self._rows.dtype)
+        more["i"], more["o"], more["n"] = other.index[rows], other.offset[rows], other.length[rows]
+        more["d"] = np.ascontiguousarray(other.digests[rows]).view("V32").reshape(-1)
+        more["p"] = numbers[other.pack[rows]] if len(rows) else 0
+        self._rows = np.concatenate([self._rows[: self._count], more])
+        self._rows = self._rows[np.argsort(self._rows["i"], kind="stable")]
+        self._count = len(self._rows)
 
     def rename_pack(self, placeholder: str, name: str) -> None:
         """Give a pack the name that it gets when it is sealed."""

@@ -87,6 +87,17 @@ class RegionStore:
     def delete_manifest(self, version: str) -> None:
         """Remove a version's manifest; one that is gone already is fine."""
         self._delete(_manifest_path(version))
+        self._delete(_note_path(version))
+
+    # Notes of captures
+
+    def put_note(self, version: str, note: bytes) -> None:
+        """Store what the capture of a version noted for the next one."""
+        self._put(_note_path(version), note)
+
+    def get_note(self, version: str) -> bytes:
+        """The note of a version's capture.  Raises `NotFound`."""
+        return self._get(_note_path(version), f"the capture note of version {version}")
 
     # The object store
 
@@ -152,6 +163,10 @@ class RegionStore:
 
 def _pack_path(name: str) -> str:
     return f"packs/{name[:2]}/{name}"
+
+
+def _note_path(version: str) -> str:
+    return f"notes/{version}"
 
 
 def _manifest_path(version: str) -> str:

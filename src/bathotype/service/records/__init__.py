@@ -4,6 +4,7 @@ from bathotype.service.records.audit import Alert, Event, IdempotentAnswer
 from bathotype.service.records.base import Account, ApiToken, Base
 from bathotype.service.records.catalogue import (
     BaseDisk,
+    Checkpoint,
     Finding,
     Hold,
     Line,
@@ -23,6 +24,7 @@ __all__ = [
     "ApiToken",
     "Base",
     "BaseDisk",
+    "Checkpoint",
     "Event",
     "Finding",
     "FirstBootSet",

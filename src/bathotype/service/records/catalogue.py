@@ -115,6 +115,19 @@ class Replica(Base):
     verified_at: Mapped[datetime | None]
 
 
+class Checkpoint(Base):
+    """Where the site began to note a machine's changes: at the snapshot that a version was captured from."""
+
+    __tablename__ = "checkpoints"
+
+    account_id: Mapped[str] = mapped_column(ForeignKey("accounts.id"), primary_key=True)
+    machine_id: Mapped[str] = mapped_column(primary_key=True)
+    region: Mapped[str]
+    site_snapshot: Mapped[str]
+    version_id: Mapped[str] = mapped_column(ForeignKey("versions.id"), index=True)
+    noted_at: Mapped[datetime] = mapped_column(default=utcnow, onupdate=utcnow)
+
+
 class BaseDisk(Base):
     """A launch-ready disk of a version at a region's site."""
 

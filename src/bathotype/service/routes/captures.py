@@ -18,7 +18,8 @@ from bathotype.service.records.base import new_id
 from bathotype.service.routes.common import PROBLEMS, Caller, Key, ServiceOf, once, queued
 from bathotype.service.routes.operations import operation_answers
 from bathotype.service.state import Service, start_operation
-from bathotype.service.work.capture import Capture, CapturePlanning, profile_for
+from bathotype.service.work.capture import Capture, CapturePlanning
+from bathotype.service.work.making import profile_for
 from bathotype.wire.operations import Operation
 from bathotype.wire.versions import CapturePlanRequest, CaptureRequest
 

@@ -65,7 +65,7 @@ def launch(body: LaunchRequest, caller: Caller, service: ServiceOf, key: Key = N
                     name=name,
                     region=body.region,
                     zone=body.zone or "",
-                    size=body.size,
+                    size=_size(body, version),
                     host_name=host,
                     first_boot=settings.model_dump(mode="json"),
                 )
@@ -129,7 +129,9 @@ def _judge(session: Session, service: Service, caller: Principal, body: LaunchRe
     if clash := sorted(taken):
         blockers.append(f"The names {', '.join(clash[:5])} are in use in {body.region}. Give another --name pattern.")
     site = service.reach.site(body.region, caller.account)
-    blockers += _site_rules(site.limits(), body, {**service.reach.account_tags(caller.account), **body.tags})
+    blockers += _site_rules(
+        site.limits(), body, _size(body, version), {**service.reach.account_tags(caller.account), **body.tags}
+    )
     _first_boot(session, caller, body)
     base = session.scalar(
         select(BaseDisk.id).where(
@@ -149,13 +151,18 @@ def _judge(session: Session, service: Service, caller: Principal, body: LaunchRe
     )
 
 
-def _site_rules(limits: SiteLimits, body: LaunchRequest, tags: dict[str, str]) -> list[str]:
+def _size(body: LaunchRequest, version: Version) -> str:
+    """The size that was asked for, else the source machine's."""
+    return body.size or str(version.source.get("size") or "small")
+
+
+def _site_rules(limits: SiteLimits, body: LaunchRequest, size: str, tags: dict[str, str]) -> list[str]:
     blockers = []
     zones = limits.regions.get(body.region, ())
     if body.zone and body.zone not in zones:
         blockers.append(f"Region {body.region} has no zone {body.zone}. Its zones are {', '.join(zones)}.")
-    if body.size not in limits.sizes:
-        blockers.append(f"The site has no machine size {body.size!r}. Its sizes are {', '.join(limits.sizes)}.")
+    if size not in limits.sizes:
+        blockers.append(f"The site has no machine size {size!r}. Its sizes are {', '.join(limits.sizes)}.")
     used, most = limits.quotas.get("machines", (0, body.count))
     if used + body.count > most:
         blockers.append(f"{plural(body.count, 'machine')} more would pass the site's quota ({used} of {most} in use).")

@@ -3,46 +3,30 @@
 from __future__ import annotations
 
 import os
-import shutil
 from dataclasses import asdict
-from pathlib import Path
 from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from bathotype.core.contents.inventory import Contents, read_contents
 from bathotype.core.disk.layout import read_layout, used_ranges
-from bathotype.core.disk.ranges import Ranges
-from bathotype.core.disk.source import BlockSource, open_file
-from bathotype.core.errors import BathotypeError, NotFound, OutOfSpace, Refused
-from bathotype.core.generalize import residue
-from bathotype.core.generalize.apply import apply_plan
-from bathotype.core.generalize.plan import capture_ranges, plan
-from bathotype.core.generalize.profile import Profile, builtin_profile, profile_of
+from bathotype.core.errors import BathotypeError, Damaged, NotFound
+from bathotype.core.generalize.plan import plan
+from bathotype.core.generalize.profile import Profile
 from bathotype.core.guest.files import GuestDisk
-from bathotype.core.guest.offline import replay_journal, tools_missing
-from bathotype.core.lifecycle.numbers import sort_key
-from bathotype.core.store.ingest import ingest
-from bathotype.core.store.manifest import ChunkIndex, Manifest
-from bathotype.core.store.materialise import StoredDisk
-from bathotype.core.units import iec, plural
-from bathotype.service import audit
+from bathotype.core.store.ingest import Chunks, Unchanged
+from bathotype.core.store.manifest import Manifest
+from bathotype.core.store.materialise import materialise
+from bathotype.core.store.note import CaptureNote
+from bathotype.core.units import iec
 from bathotype.service.identity import read_identity, remember_identity
 from bathotype.service.operations.work import StepPlan, Work
-from bathotype.service.preflight import Preflight, inspect
-from bathotype.service.records import BaseDisk, Finding, Instance, Line, Replica, Version, VersionPackage
-from bathotype.service.records.base import utcnow
+from bathotype.service.preflight import inspect
+from bathotype.service.records import BaseDisk, Checkpoint, Instance, Replica
 from bathotype.service.work.freeze import snapshot_frozen, thaw_if_frozen
+from bathotype.service.work.inside import InsideClone
+from bathotype.service.work.making import MakesVersion, profile_for
 from bathotype.sites.protocol import Site, SiteMachine
-
-_COPY_PIECE = 4 * 1024 * 1024
-_MOST_REFERENCES = 4  # manifests whose chunks are looked up before storing anew
-
-
-def profile_for(given: str | dict[str, Any]) -> Profile:
-    """A built-in profile by name, or one given as data."""
-    return builtin_profile(given) if isinstance(given, str) else profile_of(given)
 
 
 class _FromSnapshot(Work):
@@ -78,31 +62,6 @@ class _FromSnapshot(Work):
         name = f"machine {self.context.params['machine_id']}"
         self.context.lock(name, why="Waiting for another capture of this machine to end.")
 
-    def check(self) -> None:
-        """Preflight once more: minutes may have passed in the queue."""
-        self._have_machine_alone()
-        missing = tools_missing()
-        if missing and self.profile is not None:
-            raise Refused(
-                f"This worker lacks {', '.join(missing)}.", advice="Install Debian's package e2fsprogs on it."
-            )
-        if thaw_if_frozen(self.site, self.context.params["machine_id"]):
-            self.context.log("The guest was still frozen from before; it is thawed.", "warning")
-        found: Preflight = inspect(
-            self.context.reach,
-            self.context.account_name,
-            self.machine,
-            mode=self.mode,
-            profile=self.profile,
-            tags=self.context.params.get("tags", {}),
-            scratch_bytes=self.context.settings.scratch_bytes,
-        )
-        for remark in found.remarks:
-            if remark.outcome == "warning":
-                self.context.log(f"{remark.why} {remark.advice}".strip(), "warning")
-        if not found.capturable:
-            raise found.refusal()
-
     def snapshot(self) -> None:
         """Freeze, snapshot, thaw; a machine that is off needs no freezing."""
         self._have_machine_alone()
@@ -116,27 +75,40 @@ class _FromSnapshot(Work):
         identity: dict[str, Any] = {}
         if machine.state == "running":
             identity = self._identity(machine)
+        since = self._checkpoint(machine) if self._notes_changes else None
         if machine.state == "running" and self._freezes:
-            taken = snapshot_frozen(self.context, self.site, machine, boot.id, key)
+            taken = snapshot_frozen(
+                self.context, self.site, machine, boot.id, key, checkpoint=self._notes_changes, changes_since=since
+            )
             self.context.log(f"The guest was frozen for {taken.frozen_seconds:.2f} s.")
-            self.context.remember(snapshot=taken.disk.id, frozen_seconds=round(taken.frozen_seconds, 3))
+            self.context.remember(
+                snapshot=taken.disk.id,
+                frozen_seconds=round(taken.frozen_seconds, 3),
+                changes_known=taken.disk.changes_known,
+            )
         else:
             name = f"{machine.name}-{self.context.id}"
             taken_off = self.site.snapshot(
                 boot.id, key=key, name=name, tags=self.context.tags(self.context.params.get("tags"))
             )
-            self.context.remember(snapshot=taken_off.id)
+            self.context.remember(snapshot=taken_off.id, changes_known=False)
         source = {
             "machine": machine.name,
             "machine_id": machine.id,
             "region": machine.region,
             "zone": machine.zone,
+            "size": machine.size,
             "address": machine.address,
             "created_from": machine.created_from,
         }
         self.context.remember(source=source, identity=identity)
 
     _freezes = True
+    _notes_changes = False
+
+    def _checkpoint(self, machine: SiteMachine) -> str | None:
+        """The snapshot of the last capture, since which the site may know what changed."""
+        return None
 
     def _identity(self, machine: SiteMachine) -> dict[str, Any]:
         try:
@@ -192,13 +164,14 @@ class CapturePlanning(_FromSnapshot):
         return dict(self.context.memo["plan"])
 
 
-class Capture(_FromSnapshot):
+class Capture(_FromSnapshot, MakesVersion):
     """The whole way from preflight to a staged version."""
 
     kind = "capture"
     steps = (
         StepPlan("check", "Check every precondition"),
         StepPlan("snapshot", "Freeze, snapshot, thaw"),
+        StepPlan("inside", "Generalize inside a throwaway clone", 3),
         StepPlan("copy", "Copy the used blocks", 6, restart_from="copy"),
         StepPlan("generalize", "Generalize the copy", 3, restart_from="copy"),
         StepPlan("store", "Store new chunks", 6, restart_from="copy"),
@@ -206,133 +179,146 @@ class Capture(_FromSnapshot):
         StepPlan("seal", "Seal the version"),
     )
 
+    def check(self) -> None:
+        """Preflight once more: minutes may have passed in the queue."""
+        self._have_machine_alone()
+        self._need_tools()
+        if thaw_if_frozen(self.site, self.context.params["machine_id"]):
+            self.context.log("The guest was still frozen from before; it is thawed.", "warning")
+        found = inspect(
+            self.context.reach,
+            self.context.account_name,
+            self.machine,
+            mode=self.mode,
+            profile=self.profile,
+            tags=self.context.params.get("tags", {}),
+            scratch_bytes=self.context.settings.scratch_bytes,
+        )
+        for remark in found.remarks:
+            if remark.outcome == "warning":
+                self.context.log(f"{remark.why} {remark.advice}".strip(), "warning")
+        if not found.capturable:
+            raise found.refusal()
+        self.context.remember(inside=found.inside)
+
     @property
-    def _image(self) -> Path:
-        return self.context.scratch / "disk.raw"
+    def _notes_changes(self) -> bool:  # type: ignore[override]
+        return not self.context.memo.get("inside")
+
+    def _checkpoint(self, machine: SiteMachine) -> str | None:
+        with self.context.session() as session:
+            noted = session.get(Checkpoint, (self.context.account_id, machine.id))
+            if noted is None or noted.region != self.region:
+                return None
+            ready = session.scalar(
+                select(Replica.state).where(Replica.version_id == noted.version_id, Replica.region == self.region)
+            )
+        if ready != "ready":
+            return None
+        self.context.remember(since={"snapshot": noted.site_snapshot, "version": noted.version_id})
+        return noted.site_snapshot
+
+    def inside(self) -> bool | None:
+        """Where the disk cannot be edited offline, generalize a booted clone and take a snapshot of that."""
+        if not self.context.memo.get("inside"):
+            return False
+        profile = self.profile
+        assert profile is not None
+        with InsideClone(self.context, self.site, self.machine, self.context.memo["snapshot"]) as clone:
+            made = clone.generalize(profile, self._identity_of, self._known_identity)
+            self._judged(made.findings, made.contents)
+            self.context.remember(
+                identity=made.identity,
+                steps=made.steps,
+                profile={"name": profile.name, "digest": profile.digest},
+            )
+            with self.site.open_disk(made.snapshot) as disk:
+                self._store(disk, used_ranges(disk, read_layout(disk)))
+        return None
+
+    @property
+    def _straight(self) -> bool:
+        """Whether the snapshot is stored as it is, without a copy in scratch."""
+        return self.mode == "as-is" or bool(self.context.memo.get("inside"))
 
     def copy(self) -> bool | None:
         """Bring the used blocks of the snapshot to scratch, as a sparse file.  A capture as it is needs no copy."""
-        if self.mode == "as-is":
+        if self._straight:
             return False
-        image = self._image
-        image.unlink(missing_ok=True)
         with self.site.open_disk(self.context.memo["snapshot"]) as disk:
             used = used_ranges(disk, read_layout(disk))
-            self._check_scratch(used.total)
-            with image.open("xb") as file:
-                file.truncate(disk.size)
+            base, fresh = self._incremental(disk, used)
+            target = self._new_image(disk.size, used.total)
             try:
-                self._copy_ranges(disk, used, image)
-            except OSError as error:
-                raise OutOfSpace(
-                    f"The scratch space cannot be written: {error.strerror}.",
-                    advice="Free space under BATHOTYPE_SCRATCH_DIR, then retry.",
-                ) from error
+                if base is None or fresh is None:
+                    self._copy_ranges(disk, used, target, 0, used.total)
+                else:
+                    self._copy_changes(disk, used, target, base, fresh)
+                target.flush()
+            finally:
+                target.close()
         return None
 
-    def _copy_ranges(self, disk: BlockSource, used: Ranges, image: Path) -> None:
-        done, total = 0, used.total
-        with open_file(image, writable=True) as target:
-            for start, end in used:
-                for at in range(start, end, _COPY_PIECE):
-                    piece = disk.read(at, min(_COPY_PIECE, end - at))
-                    target.write(at, piece)
-                    done += len(piece)
-                    self.context.progress(done, total)
-            target.flush()
-
-    def _check_scratch(self, needed: int) -> None:
-        folder = self.context.settings.scratch_dir
-        taken = sum(f.stat().st_blocks * 512 for f in folder.rglob("*") if f.is_file())
-        free = shutil.disk_usage(folder).free
-        room = min(self.context.settings.scratch_bytes - taken, free - 64 * 1024 * 1024)
-        if needed * 1.05 > room:
-            raise OutOfSpace(
-                f"The copy needs {iec(needed)} of scratch space and {iec(max(0, room))} is left.",
-                advice="Wait for other captures to end, or raise BATHOTYPE_SCRATCH_BYTES, then retry.",
-            )
-
-    def generalize(self) -> bool | None:
-        """Make the profile's changes on the copy, never on the source."""
-        profile = self.profile
-        if profile is None:
-            return False
-        with open_file(self._image) as image:
-            volumes = [v for v in read_layout(image).volumes if v.filesystem == "ext4"]
-        for volume in volumes:
-            if replay_journal(self._image, volume.start, volume.length):
-                self.context.log(f"The journal of partition {volume.number} of the copy was replayed.")
-        with open_file(self._image) as image:
-            disk = GuestDisk.open(image)
-            identity = dict(self.context.memo["identity"])
-            identity.setdefault("host_name", disk.text("/etc/hostname").strip())
-            identity.setdefault("machine_id", disk.text("/etc/machine-id").strip())
-            planned = plan(profile, disk, host_name=identity["host_name"])
-            apply_plan(planned, disk, self._image, self.context.scratch)
-        with open_file(self._image) as image:
-            hidden = capture_ranges(planned, GuestDisk.open(image))
-        self.context.log(f"{plural(len(planned.changes), 'path')} changed, {iec(planned.total_bytes)} gone.")
-        self.context.remember(
-            identity=identity,
-            steps=planned.by_step(),
-            ranges=list(hidden),
-            profile={"name": profile.name, "digest": profile.digest},
-        )
-        return None
-
-    def store(self) -> None:
-        """Store what the region does not have yet."""
+    def _incremental(self, disk: Any, used: Any) -> tuple[Manifest | None, Chunks | None]:
+        """The version to build upon, and the chunks that must be read anew; None where everything must."""
+        changed = disk.changed() if self.context.memo.get("changes_known") else None
+        since = self.context.memo.get("since")
+        if changed is None or since is None:
+            return None, None
         self.context.keep_chunks(self.region)
         store = self.context.store(self.region)
-        known = ChunkIndex(self._references())
-        if self.mode == "as-is":
-            with self.site.open_disk(self.context.memo["snapshot"]) as disk:
-                stored = ingest(
-                    disk, used_ranges(disk, read_layout(disk)), store, known, progress=self.context.progress
-                )
-        else:
-            used = Ranges.of([(a, b) for a, b in self.context.memo["ranges"]])
-            with open_file(self._image) as image:
-                stored = ingest(image, used, store, known, progress=self.context.progress)
-        manifest = stored.manifest
-        store.put_manifest(self._version_id, manifest)
-        self.context.log(f"{iec(stored.new_bytes)} new of {iec(manifest.data_bytes)}.")
-        self.context.remember(
-            digest=manifest.content_digest,
-            virtual=manifest.size,
-            used=manifest.data_bytes,
-            stored=manifest.stored_bytes,
-            new=stored.new_bytes,
-            ranges=None,
+        try:
+            base = store.get_manifest(since["version"])
+            note = CaptureNote.loads(store.get_note(since["version"]))
+        except (NotFound, Damaged) as error:
+            self.context.log(f"Everything is read: {error.message}", "warning")
+            return None, None
+        if base.size != disk.size:
+            return None, None
+        fresh = note.fresh(used, changed, disk.size)
+        self.context.log(f"The site knows what changed since the last capture: {iec(changed.total)}.")
+        return base, fresh
+
+    def _copy_changes(self, disk: Any, used: Any, target: Any, base: Manifest, fresh: Chunks) -> None:
+        wanted = used.windows(65536)
+        unchanged = Unchanged(base, fresh)
+        rows = unchanged.rows(wanted)
+        from_site = Chunks(wanted[fresh.covers(wanted)]).ranges(disk.size).intersect(used, disk.size)
+        total = from_site.total + len(rows) * 65536
+        done = self._copy_ranges(disk, from_site, target, 0, total)
+        before = done
+        materialise(
+            base.only(rows),
+            self.context.store(self.region),
+            target,
+            progress=lambda part, _: self.context.progress(before + part, total),
         )
+        self.context.remember(read_bytes=from_site.total)
+        self.context.log(f"{iec(from_site.total)} read from the machine, {iec(len(rows) * 65536)} from the store.")
 
-    @property
-    def _version_id(self) -> str:
-        return str(self.context.params["version_id"])
+    def generalize(self) -> bool | None:
+        return False if self.context.memo.get("inside") else MakesVersion.generalize(self)
 
-    def _references(self) -> list[Manifest]:
-        """Manifests in which equal chunks are likely: the parent's, and the line's and machine's newest."""
-        source = self.context.memo["source"]
-        with self.context.session() as session:
-            here = (
-                select(Version.id)
-                .join(Replica)
-                .where(Replica.region == self.region, Replica.state == "ready", Version.state != "purged")
-            )
-            newest = here.order_by(Version.created_at.desc())
-            parent = self._parent(session)
-            wanted = [parent] if parent else []
-            wanted += session.scalars(newest.where(Version.line_id == self.context.params["line_id"]).limit(2))
-            wanted += session.scalars(
-                newest.where(Version.source["machine_id"].as_string() == source["machine_id"]).limit(1)
-            )
-        found = []
-        for version in list(dict.fromkeys(wanted))[:_MOST_REFERENCES]:
-            try:
-                found.append(self.context.store(self.region).get_manifest(version))
-            except (NotFound, BathotypeError) as error:
-                self.context.log(f"The manifest of {version} cannot be used as a reference: {error.message}", "warning")
-        return found
+    def store(self) -> bool | None:
+        """Store what the region does not have yet."""
+        if self.context.memo.get("inside"):
+            return False
+        if self.mode != "as-is":
+            self._store_image()
+            return None
+        with self.site.open_disk(self.context.memo["snapshot"]) as disk:
+            used = used_ranges(disk, read_layout(disk))
+            base, fresh = self._incremental(disk, used)
+            unchanged = Unchanged(base, fresh) if base is not None and fresh is not None else None
+            self._store(disk, used, unchanged)
+        return None
+
+    def scan(self) -> bool | None:  # type: ignore[override]
+        """A clone was judged from inside: its files cannot be read from here."""
+        if self.context.memo.get("inside"):
+            return False
+        MakesVersion.scan(self)
+        return None
 
     def _parent(self, session: Session) -> str | None:
         """The version that the source machine was launched from."""
@@ -343,95 +329,29 @@ class Capture(_FromSnapshot):
             parent = session.scalar(select(BaseDisk.version_id).where(BaseDisk.site_disk == source["created_from"]))
         return parent
 
-    def scan(self) -> None:
-        """Read the version back from its store, as launches will, and judge that."""
-        self.context.keep_chunks(self.region)
-        store = self.context.store(self.region)
-        stored = StoredDisk(store.get_manifest(self._version_id), store)
-        identity = self.context.memo["identity"]
-        contents = Contents()
-        try:
-            disk = GuestDisk.open(stored)
-        except Refused as error:
-            findings = residue.unreadable(error.message)
-        else:
-            contents = read_contents(disk)
-            known = residue.SourceIdentity(
-                identity.get("host_name", ""),
-                identity.get("machine_id", ""),
-                tuple({*identity.get("addresses", []), self.context.memo["source"]["address"]}),
-                tuple(identity.get("host_keys", [])),
+    def _on_sealed(self, session: Session) -> None:
+        if not self._notes_changes:
+            return
+        session.merge(
+            Checkpoint(
+                account_id=self.context.account_id,
+                machine_id=self.context.params["machine_id"],
+                region=self.region,
+                site_snapshot=self.context.memo["snapshot"],
+                version_id=self._version_id,
             )
-            findings = residue.scan(disk, known, layout=disk.layout, identity_kept=self.mode == "as-is")
-        high = sum(f.severity == "high" for f in findings)
-        self.context.log(
-            f"{plural(len(findings), 'finding')}, {high} of high severity; {plural(len(contents.packages), 'package')}."
         )
-        self.context.remember(findings=[asdict(f) for f in findings], contents=contents.as_data())
-
-    def seal(self) -> None:
-        """Record the version.  Doing it twice records it once."""
-        memo, params = self.context.memo, self.context.params
-        with self.context.session() as session:
-            if session.get(Version, self._version_id) is not None:
-                return
-            line = session.get_one(Line, params["line_id"])
-            contents = dict(memo["contents"])
-            packages = contents.pop("packages")
-            contents["package_count"] = len(packages)
-            source = {**memo["source"], "host_name": memo["identity"].get("host_name", "")}
-            session.add(
-                Version(
-                    id=self._version_id,
-                    line_id=line.id,
-                    number=params["number"],
-                    sort_key=sort_key(params["number"]),
-                    state="staged",
-                    pin_only=False,
-                    notes=params.get("notes", ""),
-                    content_digest=memo["digest"],
-                    virtual_bytes=memo["virtual"],
-                    used_bytes=memo["used"],
-                    stored_bytes=memo["stored"],
-                    new_bytes=memo["new"],
-                    mode=self.mode,
-                    source=source,
-                    parent_id=self._parent(session),
-                    profile=memo.get("profile"),
-                    steps=memo.get("steps", []),
-                    contents=contents,
-                    operation_id=self.context.id,
-                )
-            )
-            session.flush()
-            session.add(Replica(version_id=self._version_id, region=self.region, state="ready", verified_at=utcnow()))
-            rows = {(p["name"], p["architecture"], p["version"]): p for p in packages}
-            session.add_all(VersionPackage(version_id=self._version_id, **p) for p in rows.values())
-            for position, finding in enumerate(memo["findings"]):
-                fields = {k: v for k, v in finding.items() if k != "id"}
-                session.add(Finding(version_id=self._version_id, name=finding["id"], position=position, **fields))
-            audit.record(
-                session,
-                self.context.account_id,
-                self.context.created_by,
-                "version.staged",
-                f"{line.name}@{params['number']}",
-                after={"content_digest": memo["digest"], "machine": source["machine"], "mode": self.mode},
-            )
 
     def clean_up(self, outcome: str) -> None:
-        super().clean_up(outcome)
-        if outcome != "succeeded":
-            self.context.store(self.region).delete_manifest(self._version_id)
+        InsideClone.remove(self.context, self.site, self.region)
+        _FromSnapshot.clean_up(self, outcome)
+        MakesVersion.clean_up(self, outcome)
 
     def result(self) -> dict[str, Any]:
         memo = self.context.memo
-        high = sum(f["severity"] == "high" for f in memo["findings"])
         return {
-            "reference": f"{self.context.params['line']}@{self.context.params['number']}",
-            "version_id": self._version_id,
-            "content_digest": memo["digest"],
-            "sizes": {"virtual": memo["virtual"], "used": memo["used"], "stored": memo["stored"], "new": memo["new"]},
-            "findings": {"all": len(memo["findings"]), "high": high},
+            **MakesVersion.result(self),
             "frozen_seconds": memo.get("frozen_seconds"),
+            "read_bytes": memo.get("read_bytes"),
+            "inside": bool(memo.get("inside")),
         }

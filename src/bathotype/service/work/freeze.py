@@ -31,7 +31,16 @@ def thaw_if_frozen(site: Site, machine: str) -> bool:
         return False
 
 
-def snapshot_frozen(context: WorkContext, site: Site, machine: SiteMachine, disk: str, key: str) -> FrozenSnapshot:
+def snapshot_frozen(
+    context: WorkContext,
+    site: Site,
+    machine: SiteMachine,
+    disk: str,
+    key: str,
+    *,
+    checkpoint: bool = False,
+    changes_since: str | None = None,
+) -> FrozenSnapshot:
     """Freeze, snapshot, thaw.  Whatever happens here, a guard process thaws the guest at the deadline.
 
     A snapshot counts only if the guest was still frozen when it was done; otherwise `Unavailable` is raised,
@@ -45,7 +54,14 @@ def snapshot_frozen(context: WorkContext, site: Site, machine: SiteMachine, disk
         began = time.monotonic()
         try:
             agent.freeze(timeout=deadline)
-            snapshot = site.snapshot(disk, key=key, name=name, tags=context.tags(context.params.get("tags")))
+            snapshot = site.snapshot(
+                disk,
+                key=key,
+                name=name,
+                tags=context.tags(context.params.get("tags")),
+                checkpoint=checkpoint,
+                changes_since=changes_since,
+            )
             still = agent.freeze_status() == "frozen"
         finally:
             try:

@@ -192,7 +192,7 @@ class Launch(Work):
             boot_disk=self.context.memo["base_disk"],
             tags=tags,
         )
-        seed = build_seed(settings, instance_id=instance.id, host_name=instance.host_name)
+        seed = build_seed(settings, instance_id=instance.id, host_name=instance.host_name, mac=machine.mac)
         self._site.set_seed(machine.id, seed.volume())
         self._site.power(machine.id, "on")
         return machine
