@@ -11,7 +11,18 @@ import argcomplete
 from pydantic import ValidationError
 
 import bathotype
-from bathotype.cli.commands import capture, export, launch, lines, machines, operations, processes, retirement, versions
+from bathotype.cli.commands import (
+    capture,
+    export,
+    images,
+    launch,
+    lines,
+    machines,
+    operations,
+    processes,
+    retirement,
+    versions,
+)
 from bathotype.cli.output import say
 from bathotype.client import Client
 from bathotype.core.errors import BathotypeError, Invalid, NotFound, Refused
@@ -34,7 +45,7 @@ def build_parser() -> argparse.ArgumentParser:
     )
     parser.add_argument("--version", action="version", version=f"bathotype {bathotype.__version__}")
     parsers = parser.add_subparsers(dest="command", required=True, metavar="COMMAND")
-    for module in (machines, lines, capture, versions, launch, retirement, export, operations, processes):
+    for module in (machines, lines, capture, images, versions, launch, retirement, export, operations, processes):
         module.register(parsers)
     return parser
 

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import json
 import sys
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from typing import Any
 
 from pydantic import BaseModel
 from rich.console import Console
-from rich.progress import BarColumn, Progress, TextColumn
+from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TransferSpeedColumn
 from rich.table import Table
 from rich.text import Text
 
@@ -40,6 +41,15 @@ _COLOURS = {
     "obstacle": "red",
     "high": "red",
 }
+
+
+@contextmanager
+def transfer_bar(name: str) -> Iterator[Callable[[int, int], None]]:
+    """A bar for bytes that pass, on the error stream; gives what is to be told ``(done, total)``."""
+    columns = (TextColumn(f"[bold]{name}"), BarColumn(bar_width=28), DownloadColumn(True), TransferSpeedColumn())
+    with Progress(*columns, console=errors, transient=True) as progress:
+        bar = progress.add_task(name, total=None)
+        yield lambda done, total: progress.update(bar, completed=done, total=total)
 
 
 def emit_json(value: Any) -> None:

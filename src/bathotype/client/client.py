@@ -16,7 +16,7 @@ from httpx_sse import connect_sse
 
 from bathotype.client.transport import NotSignedIn, OperationFailed, Transport, error_of
 from bathotype.core.firstboot.settings import FirstBoot
-from bathotype.wire import fleet
+from bathotype.wire import fleet, images
 from bathotype.wire import machines as site
 from bathotype.wire import operations as work
 from bathotype.wire import versions as catalogue
@@ -348,3 +348,42 @@ class Client:
 
         manifest = download(self._transport, reference, region, target, on_progress)
         return Exported(target, manifest.size, manifest.data_bytes, manifest.content_digest)
+
+    def export_file(
+        self,
+        reference: str,
+        target: Path,
+        form: str,
+        *,
+        region: str | None = None,
+        on_progress: Callable[[int, int], None] = lambda done, total: None,
+    ) -> images.ExportedFile:
+        """Write a version to a file of any format: resumable, and its SHA-256 compared with the service's."""
+        from bathotype.client.download import download_file
+
+        return download_file(self._transport, reference, region, form, target, on_progress)
+
+    # Bringing disks in
+
+    def upload(
+        self, file: Path, *, region: str, on_progress: Callable[[int, int], None] = lambda done, total: None
+    ) -> images.Upload:
+        """Bring a file to a region's store; an earlier upload of the same file that was cut short is taken up."""
+        from bathotype.client.upload import upload
+
+        return upload(self._transport, file, region, on_progress)
+
+    def inspect_import(self, **request: Any) -> images.ImportInspection:
+        """What an import depends on; fields as `bathotype.wire.images.ImportRequest`."""
+        body = images.ImportRequest(**request).model_dump(mode="json")
+        return self._transport.one(images.ImportInspection, "POST", "/import-inspections", json=body)
+
+    def import_image(self, *, key: str | None = None, **request: Any) -> work.Operation:
+        """Import a file that was uploaded, or one in a bucket, as a staged version."""
+        body = images.ImportRequest(**request).model_dump(mode="json")
+        return work.Operation.model_validate(self._create("/imports", body, key))
+
+    def edit(self, *, key: str | None = None, **request: Any) -> work.Operation:
+        """A new version from an old one; fields as `bathotype.wire.images.EditRequest`."""
+        body = images.EditRequest(**request).model_dump(mode="json")
+        return work.Operation.model_validate(self._create("/edits", body, key))

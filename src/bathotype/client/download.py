@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from typing import BinaryIO
 
 import httpx
 
@@ -12,7 +14,10 @@ from bathotype.client.transport import Transport, error_of
 from bathotype.core.errors import Damaged, Invalid, OutOfSpace, Unavailable
 from bathotype.core.store.chunks import CHUNK, digest
 from bathotype.core.store.manifest import Manifest
+from bathotype.wire.images import ExportedFile
 
+_MOST_PIECE = 1024 * 1024
+_TRIES = 5
 _MOST_RUN = 256  # chunks asked for in one request: 16 MiB
 
 
@@ -100,3 +105,79 @@ def _fetch(
         if digest(piece) != manifest.digests[row].tobytes():
             raise Damaged("The service sent a chunk that is not what the manifest says.", advice="Run it again.")
         yield row, piece
+
+
+def download_file(
+    transport: Transport,
+    reference: str,
+    region: str | None,
+    form: str,
+    target: Path,
+    progress: Callable[[int, int], None],
+) -> ExportedFile:
+    """Write a version as a file of a format; what an interrupted download brought is kept and gone on from.
+
+    Raises `Damaged` where the file is not what the service says it is.
+    """
+    if target.is_dir():
+        raise Invalid(f"{target} is a folder.", advice="Name a file.")
+    params = {"format": form, **({"region": region} if region else {})}
+    head = transport.http.stream("GET", f"/versions/{reference}/disk", params=params, headers={"Range": "bytes=0-0"})
+    with head as answer:
+        if answer.status_code >= 400:
+            raise error_of(answer)
+        etag = answer.headers["ETag"]
+        total = int(answer.headers["Content-Range"].rpartition("/")[2])
+    partial = target.with_name(f".{target.name}.{digest(etag.encode()).hex()[:12]}.part")
+    try:
+        with partial.open("r+b" if partial.exists() else "w+b") as file:
+            hasher = hashlib.sha256()
+            while piece := file.read(_MOST_PIECE):
+                hasher.update(piece)
+            for _ in range(_TRIES):
+                if file.tell() >= total:
+                    break
+                _append(transport, reference, params, etag, file, hasher, total, progress)
+            file.truncate(total)
+            file.flush()
+            os.fsync(file.fileno())
+            done = file.tell()
+    except OSError as error:
+        raise OutOfSpace(
+            f"{target} cannot be written: {error.strerror}.", advice="Free space and run it again."
+        ) from error
+    if done < total:
+        raise Unavailable("The download was cut short.", advice="Run it again: it goes on where it ended.")
+    known = transport.one(ExportedFile, "GET", f"/versions/{reference}/disk-digest", params=params)
+    if known.sha256 != hasher.hexdigest() or known.size != total:
+        partial.unlink()
+        raise Damaged("The file that arrived is not what the service has.", advice="Run it again.")
+    partial.replace(target)
+    return known
+
+
+def _append(
+    transport: Transport,
+    reference: str,
+    params: dict[str, str],
+    etag: str,
+    file: BinaryIO,
+    hasher: hashlib._Hash,
+    total: int,
+    progress: Callable[[int, int], None],
+) -> None:
+    """Bring the rest of the file; zeros at the end of a piece become holes."""
+    headers = {"Range": f"bytes={file.tell()}-", "If-Range": etag}
+    try:
+        with transport.http.stream("GET", f"/versions/{reference}/disk", params=params, headers=headers) as answer:
+            if answer.status_code != 206:
+                raise error_of(answer) if answer.status_code >= 400 else Unavailable("The file changed meanwhile.")
+            for piece in answer.iter_bytes(_MOST_PIECE):
+                hasher.update(piece)
+                if any(piece):
+                    file.write(piece)
+                else:
+                    file.seek(len(piece), os.SEEK_CUR)
+                progress(file.tell(), total)
+    except httpx.TransportError:
+        return  # what has arrived is kept

@@ -18,6 +18,7 @@ from bathotype.service.routes import (
     audit,
     captures,
     downloads,
+    images,
     instances,
     launches,
     lines,
@@ -58,7 +59,7 @@ def create_app(service: Service) -> FastAPI:
     app.state.service = service
     problems.install(app)
     # Order matters: a reference may hold slashes, so the paths that go on after it come before the plain one.
-    for module in (operations, machines, lines, captures, downloads, versions, launches, instances, audit):
+    for module in (operations, machines, lines, captures, images, downloads, versions, launches, instances, audit):
         app.include_router(module.router, prefix="/api/v1")
 
     @app.get("/healthz", response_class=PlainTextResponse, include_in_schema=False)

@@ -30,6 +30,24 @@ class Region(BaseModel):
     store: str
 
 
+class Bucket(BaseModel):
+    """An S3-compatible bucket that images are imported from: what to sign in with, and which accounts may."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    region: str
+    endpoint: str = ""
+    access_key_id: str = ""
+    secret_access_key: str = ""
+    accounts: list[str]
+
+    @property
+    def store_settings(self) -> dict[str, str]:
+        """What obstore is given."""
+        named = {k: v for k, v in self.model_dump(exclude={"accounts"}).items() if v}
+        return named if self.access_key_id else {**named, "skip_signature": "true"}
+
+
 class Places(BaseModel):
     """The regions file: where regions are and how accounts reach their sites.  It holds secrets: mode 0600."""
 
@@ -37,6 +55,7 @@ class Places(BaseModel):
 
     regions: dict[str, Region]
     accounts: dict[str, SiteAccess]
+    buckets: dict[str, Bucket] = {}
 
 
 class Settings(BaseSettings):

@@ -1,17 +1,19 @@
-"""``export``: a version's disk as a file."""
+"""``export``: a version's disk as a file of any format."""
 
 from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Callable
 from pathlib import Path
 
-from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TransferSpeedColumn
-
 from bathotype.cli.options import Subparsers, command, reference
-from bathotype.cli.output import emit_json, errors, facts
+from bathotype.cli.output import emit_json, facts, transfer_bar
 from bathotype.client import Client
 from bathotype.core.units import iec
+
+FORMATS = ("raw", "qcow2", "qcow2-zstd", "vhd", "vhd-fixed", "vmdk", "vmdk-stream", "ova")
+_SUFFIXES = {".qcow2": "qcow2", ".vhd": "vhd", ".vmdk": "vmdk", ".ova": "ova"}
 
 
 def register(parsers: Subparsers) -> None:
@@ -20,39 +22,41 @@ def register(parsers: Subparsers) -> None:
         parsers,
         "export",
         _export,
-        "write a version's raw disk to a file: sparse, every chunk verified, resumed if cut short",
-        examples="  bathotype export gauge-collector@1.0.0 --to gauge.raw",
+        "write a version's disk to a file: verified, and resumed if cut short",
+        examples="  bathotype export gauge-collector@1.0.0 --to gauge.raw\n"
+        "  bathotype export gauge-collector --to gauge.qcow2\n"
+        "  bathotype export gauge-collector --to gauge.vmdk --format vmdk-stream",
     )
     reference(parser)
     parser.add_argument("--to", required=True, type=Path, metavar="FILE")
+    parser.add_argument("--format", choices=FORMATS, help="default: by the file's suffix, else raw")
     parser.add_argument("--region")
 
 
 def _export(client: Client, given: argparse.Namespace) -> None:
+    form = given.format or _SUFFIXES.get(given.to.suffix.lower(), "raw")
     if given.json or not sys.stderr.isatty():
-        exported = client.export(given.reference, given.to, region=given.region)
-    else:
-        columns = (
-            TextColumn("[bold]export"),
-            BarColumn(bar_width=28),
-            DownloadColumn(binary_units=True),
-            TransferSpeedColumn(),
+        return _tell(client, given, form, lambda done, total: None)
+    with transfer_bar("export") as progress:
+        _tell(client, given, form, progress)
+
+
+def _tell(client: Client, given: argparse.Namespace, form: str, progress: Callable[[int, int], None]) -> None:
+    if form == "raw":
+        raw = client.export(given.reference, given.to, region=given.region, on_progress=progress)
+        if given.json:
+            return emit_json({"file": str(given.to), "size": raw.size, "content_digest": raw.content_digest})
+        return facts(
+            [
+                ("file", given.to),
+                ("size", f"{iec(raw.size)}, {iec(raw.data_bytes)} of data"),
+                ("content", raw.content_digest),
+                ("verified", "every chunk"),
+            ]
         )
-        with Progress(*columns, console=errors, transient=True) as progress:
-            bar = progress.add_task("export", total=None)
-            exported = client.export(
-                given.reference,
-                given.to,
-                region=given.region,
-                on_progress=lambda done, total: progress.update(bar, completed=done, total=total),
-            )
+    file = client.export_file(given.reference, given.to, form, region=given.region, on_progress=progress)
     if given.json:
-        return emit_json({"file": str(given.to), "size": exported.size, "content_digest": exported.content_digest})
+        return emit_json({"file": str(given.to), **file.model_dump()})
     facts(
-        [
-            ("file", given.to),
-            ("size", f"{iec(exported.size)}, {iec(exported.data_bytes)} of data"),
-            ("content", exported.content_digest),
-            ("verified", "every chunk"),
-        ]
+        [("file", given.to), ("format", form), ("size", iec(file.size)), ("sha256", file.sha256), ("verified", "whole")]
     )

@@ -27,23 +27,44 @@ def apply_plan(result: Plan, disk: GuestDisk, image: Path, scratch: Path) -> Non
     for path in result.written:
         written[disk.mount_of(path).point].append(path)
     for mount in disk.mounts:
+        folders = [path for path in result.folders if disk.mount_of(path).point == mount.point]
         gone = sorted(removed[mount.point], reverse=True)  # children before their folders
         if isinstance(mount.fs, Ext4):
-            _edit_ext4(result, disk, mount, gone, written[mount.point], image, scratch)
+            _edit_ext4(result, disk, mount, gone, folders, written[mount.point], image, scratch)
         else:
-            _edit_fat(result, disk, mount, gone, written[mount.point], image)
+            _edit_fat(result, disk, mount, [*gone, *folders], written[mount.point], image)
 
 
 def _edit_ext4(
-    result: Plan, disk: GuestDisk, mount: Mount, gone: list[str], written: list[str], image: Path, scratch: Path
+    result: Plan,
+    disk: GuestDisk,
+    mount: Mount,
+    gone: list[str],
+    folders: list[str],
+    written: list[str],
+    image: Path,
+    scratch: Path,
 ) -> None:
     editor = OfflineEditor(image, mount.volume.start, mount.volume.length, scratch)
     for path in gone:
         editor.remove(mount.inside(path), directory=result.removed[path].is_dir)
+    for path in folders:  # outer before inner
+        new = result.folders[path]
+        editor.make_directory(mount.inside(path), mode=new.mode, uid=new.uid, gid=new.gid)
     for path in written:
-        data, mode = result.written[path]
+        content = result.written[path]
         before = disk.entries.get(path)
-        editor.write(mount.inside(path), data, like=before if isinstance(before, Inode) else None, mode=mode)
+        if content.replaces and before is not None:
+            editor.remove(mount.inside(path))
+            before = None
+        editor.write(
+            mount.inside(path),
+            content.data,
+            like=before if isinstance(before, Inode) else None,
+            mode=content.mode,
+            uid=content.uid,
+            gid=content.gid,
+        )
     editor.apply()
 
 
@@ -58,7 +79,7 @@ def _edit_fat(result: Plan, disk: GuestDisk, mount: Mount, gone: list[str], writ
 
         for path in [*gone, *written]:
             node = disk.entries.get(path)
-            emptied = path in result.written and not result.written[path][0]
+            emptied = path in result.written and not result.written[path].data
             if not isinstance(node, FatFile) or (path in result.written and not emptied):
                 raise Refused(
                     f"{path} lies on a FAT file system, where files can be removed and emptied but not written.",

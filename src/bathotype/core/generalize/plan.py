@@ -12,10 +12,12 @@ from bathotype.core.disk.ranges import Ranges
 from bathotype.core.errors import Refused
 from bathotype.core.generalize.patterns import matcher
 from bathotype.core.generalize.profile import (
+    AuthorizeKey,
     ClearSwap,
     DropLines,
     Empty,
     Profile,
+    PutFile,
     Remove,
     RemoveUsers,
     RunInside,
@@ -42,6 +44,26 @@ class Change:
     note: str = ""
 
 
+@dataclass(frozen=True)
+class NewContent:
+    """What a file will hold; mode and owner are for a file that is not there yet."""
+
+    data: bytes
+    mode: int
+    uid: int = 0
+    gid: int = 0
+    replaces: bool = False
+
+
+@dataclass(frozen=True)
+class NewFolder:
+    """A folder to make."""
+
+    mode: int = 0o755
+    uid: int = 0
+    gid: int = 0
+
+
 @dataclass
 class Plan:
     """Every change, in order, and the means to make them."""
@@ -49,7 +71,8 @@ class Plan:
     profile: Profile
     changes: list[Change] = field(default_factory=list)
     removed: dict[str, Node] = field(default_factory=dict)
-    written: dict[str, tuple[bytes, int]] = field(default_factory=dict)
+    written: dict[str, NewContent] = field(default_factory=dict)
+    folders: dict[str, NewFolder] = field(default_factory=dict)
     hidden: list[Ranges] = field(default_factory=list)
 
     @property
@@ -99,6 +122,8 @@ class _Planner:
             RemoveUsers: self._remove_users,
             ClearSwap: self._clear_swap,
             RunInside: lambda step: None,
+            PutFile: self._put_file,
+            AuthorizeKey: self._authorize_key,
         }
 
     def run(self) -> Plan:
@@ -146,7 +171,7 @@ class _Planner:
         for path in self._matching(step.paths):
             inode = self.disk.entries[path]
             if inode.is_file and (inode.size or path in self.result.written):
-                self.result.written[path] = (b"", stat.S_IMODE(inode.mode))
+                self.result.written[path] = NewContent(b"", stat.S_IMODE(inode.mode))
                 self._note(step, "empty", path, inode.size)
 
     def _write(self, step: Write) -> None:
@@ -157,7 +182,7 @@ class _Planner:
         data = step.text.replace("{host_name}", self.host_name).encode()
         if present is not None and self._content(step.path) == data:
             return
-        self.result.written[step.path] = (data, step.mode)
+        self.result.written[step.path] = NewContent(data, step.mode)
         self.result.removed.pop(step.path, None)
         self._note(step, "write", step.path, 0, f"{len(data)} bytes")
 
@@ -165,7 +190,7 @@ class _Planner:
         if path in self.result.removed:
             return None
         if path in self.result.written:
-            return self.result.written[path][0]
+            return self.result.written[path].data
         inode = self.disk.entries.get(path)
         return self.disk.content(path) if inode is not None and inode.is_file else None
 
@@ -178,7 +203,7 @@ class _Planner:
         if edited == lines:
             return
         data = "".join(line + "\n" for line in edited).encode("utf-8", "surrogateescape")
-        self.result.written[path] = (data, stat.S_IMODE(self.disk.entries[path].mode))
+        self.result.written[path] = NewContent(data, stat.S_IMODE(self.disk.entries[path].mode))
         gone = sum(line not in edited for line in lines)
         self._note(step, "edit", path, max(0, len(raw) - len(data)), plural(gone, "line"))
 
@@ -209,6 +234,62 @@ class _Planner:
 
         for path in self._matching(step.paths):
             self._edit(step, path, edit)
+
+    def _put_file(self, step: PutFile) -> None:
+        uid, gid, _ = self._account(step.owner, step)
+        self._put(step, step.path, NewContent(step.data, step.mode, uid, gid, replaces=True))
+
+    def _put(self, step: Step, path: str, new: NewContent) -> None:
+        """Write a file behind its folder's links, making the folders that are missing."""
+        folder, _, name = path.rpartition("/")
+        made: list[str] = []
+        while folder and self.disk.resolve(folder) is None and folder not in self.result.folders:
+            folder, _, part = folder.rpartition("/")
+            made.insert(0, part)
+        base = self.disk.resolve(folder or "/") or folder
+        for part in made:
+            base = f"{base.rstrip('/')}/{part}"
+            self.result.folders[base] = NewFolder(0o755)
+        target = f"{base.rstrip('/')}/{name}"
+        there = self.disk.entries.get(target)
+        if there is not None and not there.is_file:
+            raise Refused(f"{target} is no file on the disk.", advice=f"Mend step {step.id}.", code="edit-refused")
+        self.result.removed.pop(target, None)
+        self.result.written[target] = new
+        self._note(step, "write", target, 0, f"{len(new.data)} bytes")
+
+    def _account(self, user: str, step: Step) -> tuple[int, int, str]:
+        """User and group id, and home folder."""
+        for line in (self._content("/etc/passwd") or b"").decode("utf-8", "replace").splitlines():
+            parts = line.split(":")
+            if len(parts) == 7 and parts[0] == user and parts[2].isdigit() and parts[3].isdigit():
+                return int(parts[2]), int(parts[3]), parts[5].rstrip("/")
+        if user == "root":
+            return 0, 0, "/root"
+        raise Refused(
+            f"The disk has no user {user!r}.", advice=f"Name one of its users in step {step.id}.", code="edit-refused"
+        )
+
+    def _authorize_key(self, step: AuthorizeKey) -> None:
+        uid, gid, home = self._account(step.user, step)
+        real = self.disk.resolve(home)
+        if real is None:
+            raise Refused(
+                f"{step.user}'s home folder {home} is not on the disk.",
+                advice=f"Name another user in step {step.id}.",
+                code="edit-refused",
+            )
+        folder = f"{real}/.ssh"
+        if folder not in self.disk.entries:
+            self.result.folders[folder] = NewFolder(0o700, uid, gid)
+        path = f"{folder}/authorized_keys"
+        before = self._content(path) or b""
+        if step.key.encode() in before.splitlines():
+            return
+        lines = before + (b"" if not before or before.endswith(b"\n") else b"\n") + step.key.encode() + b"\n"
+        self.result.written[path] = NewContent(lines, 0o600, uid, gid)
+        self.result.removed.pop(path, None)
+        self._note(step, "edit", path, 0, "1 line more")
 
     def _remove_users(self, step: RemoveUsers) -> None:
         if not step.users:

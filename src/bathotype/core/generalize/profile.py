@@ -5,12 +5,13 @@ The schema is documented in docs/profiles.md; ``Profile.model_json_schema()`` gi
 
 from __future__ import annotations
 
+import base64
 import re
 from importlib import resources
 from typing import Annotated, Any, Literal
 
 import yaml
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 
 from bathotype.core.errors import Invalid, NotFound
 from bathotype.core.lifecycle.references import check_name
@@ -125,8 +126,54 @@ class RunInside(_Step):
     timeout_seconds: int = Field(default=600, ge=1, le=7200)
 
 
+class PutFile(_Step):
+    """Write a file of any content, with the folders that lead to it; ``content_base64`` where it is not text."""
+
+    do: Literal["put-file"]
+    path: str
+    content: str | None = Field(default=None, max_length=1 << 20)
+    content_base64: str | None = Field(default=None, max_length=24 << 20)
+    mode: int = Field(default=0o644, ge=0, le=0o7777)
+    owner: str = Field(default="root", description="A user of the disk; the file gets the user's first group.")
+
+    @field_validator("path")
+    @classmethod
+    def _check_path(cls, value: str) -> str:
+        return _absolute([value])[0]
+
+    @model_validator(mode="after")
+    def _check_content(self) -> PutFile:
+        if (self.content is None) == (self.content_base64 is None):
+            raise ValueError("give either content or content_base64")
+        return self
+
+    @property
+    def data(self) -> bytes:
+        """The file's bytes."""
+        return base64.b64decode(self.content_base64) if self.content_base64 is not None else str(self.content).encode()
+
+    @field_validator("content_base64")
+    @classmethod
+    def _check_base64(cls, value: str | None) -> str | None:
+        if value is not None:
+            try:
+                base64.b64decode(value, validate=True)
+            except ValueError as error:
+                raise ValueError("not base64") from error
+        return value
+
+
+class AuthorizeKey(_Step):
+    """Let the holder of an SSH key log in as a user of the disk."""
+
+    do: Literal["authorize-key"]
+    user: str = Field(pattern=r"^[a-z_][a-z0-9_.-]*$")
+    key: str = Field(pattern=r"^(ssh|ecdsa|sk)-[^\n]+$", max_length=8192)
+
+
 Step = Annotated[
-    Remove | Empty | Write | DropLines | SetLine | RemoveUsers | ClearSwap | RunInside, Field(discriminator="do")
+    Remove | Empty | Write | DropLines | SetLine | RemoveUsers | ClearSwap | RunInside | PutFile | AuthorizeKey,
+    Field(discriminator="do"),
 ]
 
 

@@ -24,6 +24,7 @@ from bathotype.core.generalize.residuerules import (
     SKIPPED,
     ContentRule,
 )
+from bathotype.core.generalize.shipped import Shipped
 from bathotype.core.guest.tree import FileTree, Node
 from bathotype.core.store.chunks import digest
 
@@ -68,11 +69,14 @@ def scan(
     """
     found: dict[str, Finding] = {}
     counts: dict[str, int] = {}
-    identity = _identity_rules(source)
+    identity, shipped = _identity_rules(source), Shipped(disk)
     for path, inode in disk.entries.items():
         if not inode.is_file or not inode.size:
             continue
-        for rule, line, excerpt, advice, severity in _in_file(disk, path, inode, identity):
+        hits = list(_in_file(disk, path, inode, identity))
+        if hits and path in shipped:
+            continue  # what a package ships is no secret
+        for rule, line, excerpt, advice, severity in hits:
             counts[rule] = counts.get(rule, 0) + 1
             if counts[rule] > _MOST_PER_RULE:
                 continue

@@ -48,8 +48,8 @@ class TarTree(FileTree):
         self._disk = disk
         self._entries: dict[str, TarNode] = {}
         try:
-            reader: Any = io.BufferedReader(_Reader(disk), _BUFFER)  # type: ignore[type-var]
-            with tarfile.open(fileobj=reader, mode="r:") as archive:  # type: ignore[type-var]
+            reader: Any = io.BufferedReader(_Reader(disk), _BUFFER)
+            with tarfile.open(fileobj=reader, mode="r:") as archive:
                 for member in archive:
                     self._add(member)
         except (tarfile.TarError, EOFError, ValueError) as error:

@@ -43,7 +43,9 @@ class OfflineEditor:
         """Remove a file or link, or a directory that is empty by then."""
         self._commands.append(f"{'rmdir' if directory else 'rm'} {_quoted(path)}")
 
-    def write(self, path: str, data: bytes, *, like: Inode | None = None, mode: int = 0o644) -> None:
+    def write(
+        self, path: str, data: bytes, *, like: Inode | None = None, mode: int = 0o644, uid: int = 0, gid: int = 0
+    ) -> None:
         """Create or replace a file; ownership, mode and time are those of ``like`` where given."""
         if like is not None:
             self.remove(path)
@@ -51,8 +53,8 @@ class OfflineEditor:
         # The local file's name is filled in by `apply`, once there is a folder for it.
         self._commands.append(f"write @{len(self._contents) - 1}@ {_quoted(path)}")
         self._set(path, "mode", f"0{0o100000 | ((like.mode if like else mode) & 0o7777):o}")
-        self._set(path, "uid", str(like.uid if like else 0))
-        self._set(path, "gid", str(like.gid if like else 0))
+        self._set(path, "uid", str(like.uid if like else uid))
+        self._set(path, "gid", str(like.gid if like else gid))
         if like is not None:
             self._set(path, "mtime", f"@{like.mtime}")
 

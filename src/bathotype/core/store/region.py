@@ -19,6 +19,7 @@ from obstore.store import LocalStore, ObjectStore, from_url
 from bathotype.core.errors import Damaged, NotFound, OutOfSpace, Unavailable
 from bathotype.core.store.chunks import CHUNK, decompress, digest
 from bathotype.core.store.manifest import Manifest
+from bathotype.core.store.objects import ObjectFile
 
 
 class RegionStore:
@@ -99,6 +100,45 @@ class RegionStore:
         """The note of a version's capture.  Raises `NotFound`."""
         return self._get(_note_path(version), f"the capture note of version {version}")
 
+    # Uploads: parts of a file that is being brought in
+
+    def put_part(self, upload: str, number: int, data: bytes) -> None:
+        """Store one part; an empty one stands for zeros."""
+        self._put(f"{_upload_path(upload)}/{number:08d}", data)
+
+    def parts(self, upload: str) -> dict[int, int]:
+        """Number and stored length of each part."""
+        found: dict[int, int] = {}
+        try:
+            for batch in obstore.list(self._store, _upload_path(upload)):
+                found.update((int(item["path"].rsplit("/", 1)[-1]), item["size"]) for item in batch)
+        except FileNotFoundError:
+            pass
+        except Exception as error:
+            raise self._explained(error) from error
+        return found
+
+    def open_upload(self, upload: str, size: int, part_bytes: int) -> ObjectFile:
+        """The parts as one file.  Raises `Damaged` where some are missing."""
+        there, wanted = self.parts(upload), -(-size // part_bytes)
+        missing = [n for n in range(wanted) if n not in there]
+        if missing:
+            raise Damaged(
+                f"{len(missing)} of {wanted} parts of the file have not arrived.",
+                advice="Run the import again: it goes on with the missing parts.",
+                code="upload-incomplete",
+            )
+        lengths = [min(part_bytes, size - n * part_bytes) for n in range(wanted)]
+        if any(there[n] not in (0, lengths[n]) for n in range(wanted)):
+            raise Damaged("A part of the uploaded file has the wrong length.", code="upload-incomplete")
+        parts = [(f"{_upload_path(upload)}/{n:08d}" if there[n] else None, lengths[n]) for n in range(wanted)]
+        return ObjectFile(self._store, parts)
+
+    def delete_upload(self, upload: str) -> None:
+        """Remove all parts."""
+        for number in self.parts(upload):
+            self._delete(f"{_upload_path(upload)}/{number:08d}")
+
     # The object store
 
     def _put(self, path: str, data: bytes | bytearray) -> None:
@@ -163,6 +203,10 @@ class RegionStore:
 
 def _pack_path(name: str) -> str:
     return f"packs/{name[:2]}/{name}"
+
+
+def _upload_path(upload: str) -> str:
+    return f"uploads/{upload}"
 
 
 def _note_path(version: str) -> str:

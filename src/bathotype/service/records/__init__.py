@@ -5,6 +5,7 @@ from bathotype.service.records.base import Account, ApiToken, Base
 from bathotype.service.records.catalogue import (
     BaseDisk,
     Checkpoint,
+    ExportDigest,
     Finding,
     Hold,
     Line,
@@ -12,6 +13,7 @@ from bathotype.service.records.catalogue import (
     MarkMove,
     NumberClaim,
     Replica,
+    Upload,
     Version,
     VersionPackage,
 )
@@ -26,6 +28,7 @@ __all__ = [
     "BaseDisk",
     "Checkpoint",
     "Event",
+    "ExportDigest",
     "Finding",
     "FirstBootSet",
     "Hold",
@@ -40,6 +43,7 @@ __all__ = [
     "Operation",
     "OperationStep",
     "Replica",
+    "Upload",
     "Version",
     "VersionPackage",
 ]

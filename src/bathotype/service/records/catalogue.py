@@ -115,6 +115,31 @@ class Replica(Base):
     verified_at: Mapped[datetime | None]
 
 
+class Upload(Base):
+    """A file that a client is bringing in, in parts that lie in a region's store until it is imported."""
+
+    __tablename__ = "uploads"
+
+    id: Mapped[str] = mapped_column(String(40), primary_key=True)
+    account_id: Mapped[str] = mapped_column(ForeignKey("accounts.id"), index=True)
+    region: Mapped[str]
+    name: Mapped[str]
+    size: Mapped[int]
+    part_bytes: Mapped[int]
+    created_at: Mapped[datetime] = mapped_column(default=utcnow)
+
+
+class ExportDigest(Base):
+    """What a version is as a file of a format: known once it was made, and the same for ever."""
+
+    __tablename__ = "export_digests"
+
+    version_id: Mapped[str] = mapped_column(ForeignKey("versions.id", ondelete="CASCADE"), primary_key=True)
+    format: Mapped[str] = mapped_column(primary_key=True)
+    size: Mapped[int]
+    sha256: Mapped[str]
+
+
 class Checkpoint(Base):
     """Where the site began to note a machine's changes: at the snapshot that a version was captured from."""
 

@@ -3,17 +3,15 @@
 from __future__ import annotations
 
 from fastapi import APIRouter
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from bathotype.core.errors import Invalid, Refused
 from bathotype.core.generalize.profile import builtin_names, builtin_profile
-from bathotype.core.lifecycle.numbers import bump, parse_number
 from bathotype.service import audit
 from bathotype.service.auth import Principal
 from bathotype.service.catalogue import find_line
-from bathotype.service.preflight import find_machine, inspect, number_problem
-from bathotype.service.records import Line, NumberClaim, Version
+from bathotype.service.numbering import check_number, claimable
+from bathotype.service.preflight import find_machine, inspect
+from bathotype.service.records import NumberClaim
 from bathotype.service.records.base import new_id
 from bathotype.service.routes.common import PROBLEMS, Caller, Key, ServiceOf, once, queued
 from bathotype.service.routes.operations import operation_answers
@@ -34,7 +32,7 @@ def capture(body: CaptureRequest, caller: Caller, service: ServiceOf, key: Key =
 
     def make(session: Session) -> Operation:
         line = find_line(session, caller, body.line, lock=True)
-        number = _claimable(session, line, body)
+        number = claimable(session, line, body.number, body.bump)
         operation_id = new_id("op")
         params = {
             **body.model_dump(mode="json"),
@@ -61,15 +59,10 @@ def capture(body: CaptureRequest, caller: Caller, service: ServiceOf, key: Key =
 
 
 def _check(service: Service, caller: Principal, body: CaptureRequest) -> None:
-    if body.number and body.bump:
-        raise Invalid("Both a number and a part to bump are given.", advice="Give one of them.")
     profile = None if body.mode == "as-is" else profile_for(body.profile)
     machine = find_machine(service.reach, caller.account, body.machine, body.region)
-    taken = None
     with service.database.sessions() as session:
-        line = find_line(session, caller, body.line)
-        if body.number:
-            taken = number_problem(session, line.id, f"{line.name}@{body.number}", str(parse_number(body.number)))
+        taken = check_number(session, find_line(session, caller, body.line), body.number, body.bump)
     found = inspect(
         service.reach,
         caller.account,
@@ -82,21 +75,6 @@ def _check(service: Service, caller: Principal, body: CaptureRequest) -> None:
     )
     if not found.capturable:
         raise found.refusal()
-
-
-def _claimable(session: Session, line: Line, body: CaptureRequest) -> str:
-    """The number for this capture; the line is locked, and the claim's key makes the database the judge."""
-    if body.number:
-        number = str(parse_number(body.number))
-        problem = number_problem(session, line.id, f"{line.name}@{number}", number)
-        if problem:
-            raise Refused(problem, advice="Give another number, or --bump.", code="number-taken")
-        return number
-    taken = [
-        *session.scalars(select(Version.number).where(Version.line_id == line.id)),
-        *session.scalars(select(NumberClaim.number).where(NumberClaim.line_id == line.id)),
-    ]
-    return bump(taken, body.bump or "patch")
 
 
 @router.post("/capture-plans", status_code=202)

@@ -129,7 +129,7 @@ class InsideClone:
                 identity = identity_of(tree)
                 planned = plan(profile, tree, host_name=identity["host_name"], inside=True)
                 removed = [p for p in planned.removed if p not in planned.written]
-                contents = {path: data for path, (data, _) in planned.written.items()}
+                contents = {path: new.data for path, new in planned.written.items()}
             self._context.remember(identity=identity)
             places = {path: f"{_QUIET}/new-{number}" for number, path in enumerate(contents)}
             for path, data in contents.items():

@@ -1,0 +1,229 @@
+"""Bringing disks in: uploads, imports; and edits of versions."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+from typing import Annotated
+
+from fastapi import APIRouter, Header, Query, Request, Response
+from sqlalchemy import delete
+from sqlalchemy.orm import Session
+from starlette.concurrency import run_in_threadpool
+
+from bathotype.core.errors import Invalid, Refused
+from bathotype.core.generalize.profile import RunInside, profile_of
+from bathotype.core.lifecycle.states import VersionState
+from bathotype.service import audit
+from bathotype.service.auth import Principal
+from bathotype.service.catalogue import find_line, find_version, reference_of, require_replica, version_answer
+from bathotype.service.numbering import check_number, claimable
+from bathotype.service.records import NumberClaim, Upload
+from bathotype.service.records.base import new_id
+from bathotype.service.routes.common import PROBLEMS, Caller, Key, ServiceOf, once, queued
+from bathotype.service.routes.operations import operation_answers
+from bathotype.service.state import Service, start_operation
+from bathotype.service.work.importing import Edit, Import, edit_params
+from bathotype.service.work.making import profile_for
+from bathotype.service.work.sources import Examined, examine, find_upload
+from bathotype.wire import images as wire
+from bathotype.wire.operations import Operation
+
+router = APIRouter(tags=["images"], responses=PROBLEMS)
+_PART = 8 * 1024 * 1024
+
+
+@router.post("/uploads", status_code=201)
+def start_upload(body: wire.UploadRequest, caller: Caller, service: ServiceOf, key: Key = None) -> wire.Upload:
+    """Begin to bring a file in; its parts go into the region's store until it is imported, two days at most."""
+    service.reach.check_region(body.region)
+
+    def make(session: Session) -> wire.Upload:
+        row = Upload(
+            id=new_id("up"),
+            account_id=caller.account_id,
+            region=body.region,
+            name=body.name,
+            size=body.size,
+            part_bytes=_PART,
+        )
+        session.add(row)
+        session.flush()
+        return _answer(service, row)
+
+    return wire.Upload.model_validate(once(caller, service, key, body, make))
+
+
+def _answer(service: Service, row: Upload) -> wire.Upload:
+    parts = sorted(service.reach.store(row.region).parts(row.id))
+    return wire.Upload(
+        id=row.id, name=row.name, size=row.size, region=row.region, part_bytes=row.part_bytes, parts=parts
+    )
+
+
+@router.get("/uploads/{upload}")
+def show_upload(upload: str, caller: Caller, service: ServiceOf) -> wire.Upload:
+    """An upload, with the parts that have arrived: a client that was cut off sends the others."""
+    with service.database.sessions() as session:
+        return _answer(service, find_upload(session, caller, upload))
+
+
+@router.put(
+    "/uploads/{upload}/parts/{number}",
+    status_code=204,
+    openapi_extra={"requestBody": {"content": {"application/octet-stream": {}}}},
+)
+async def put_part(
+    upload: str,
+    number: int,
+    request: Request,
+    caller: Caller,
+    service: ServiceOf,
+    content_digest: Annotated[str, Header(description="RFC 9530: sha-256=:BASE64:")],
+    zeros: Annotated[bool, Query(description="The part is all zeros: the body is empty.")] = False,
+) -> Response:
+    """One part of a file, checked by its digest."""
+    data = await request.body()
+    digest = base64.b64encode(hashlib.sha256(data).digest()).decode()
+    if content_digest.strip() != f"sha-256=:{digest}:":
+        raise Invalid("The part's bytes are not what its Content-Digest says.", advice="Send the part again.")
+    await run_in_threadpool(_keep_part, service, caller, upload, number, data, zeros)
+    return Response(status_code=204)
+
+
+def _keep_part(service: Service, caller: Principal, upload: str, number: int, data: bytes, zeros: bool) -> None:
+    with service.database.sessions() as session:
+        row = find_upload(session, caller, upload)
+    length = min(row.part_bytes, row.size - number * row.part_bytes)
+    if number < 0 or length <= 0:
+        raise Invalid(f"The file has no part {number}.")
+    if len(data) != (0 if zeros else length):
+        raise Invalid(f"Part {number} has {length} bytes, not {len(data)}.")
+    service.reach.store(row.region).put_part(row.id, number, data)
+
+
+@router.delete("/uploads/{upload}", status_code=204)
+def drop_upload(upload: str, caller: Caller, service: ServiceOf) -> None:
+    """Give an upload up."""
+    with service.database.sessions.begin() as session:
+        row = find_upload(session, caller, upload)
+        service.reach.store(row.region).delete_upload(row.id)
+        session.execute(delete(Upload).where(Upload.id == row.id))
+
+
+@router.post("/import-inspections")
+def inspect_import(body: wire.ImportRequest, caller: Caller, service: ServiceOf) -> wire.ImportInspection:
+    """Everything that an import depends on, without starting it."""
+    found = _examined(service, caller, body)
+    return wire.ImportInspection(
+        source=found.source,
+        format=found.image.format if found.image else None,
+        virtual_bytes=found.image.disk.size if found.image else None,
+        used_bytes=found.used_bytes,
+        boot=list(found.platform.boot),
+        architecture=found.platform.architecture,
+        importable=found.importable,
+        remarks=found.remarks,
+    )
+
+
+def _examined(service: Service, caller: Principal, body: wire.ImportRequest) -> Examined:
+    profile = None if body.profile is None else profile_for(body.profile)
+    with service.database.sessions() as session:
+        line = find_line(session, caller, body.line)
+        taken = check_number(session, line, body.number, body.bump)
+        upload = find_upload(session, caller, body.upload) if body.upload else None
+    found = examine(
+        service.reach,
+        caller.account,
+        upload=upload,
+        url=body.url,
+        form=body.format,
+        region=_region(service, body, upload),
+        profile=profile,
+        scratch_bytes=service.settings.scratch_bytes,
+    )
+    if taken:
+        found.note("obstacle", "number", taken, "Give another number, or --bump to take the next free one.")
+    return found
+
+
+def _region(service: Service, body: wire.ImportRequest, upload: Upload | None) -> str:
+    if upload is not None and body.region not in (None, upload.region):
+        raise Invalid(f"The upload is in {upload.region}, not in {body.region}.", advice="Leave the region out.")
+    return upload.region if upload else service.reach.check_region(body.region or service.reach.regions[0])
+
+
+@router.post("/imports", status_code=202)
+def start_import(body: wire.ImportRequest, caller: Caller, service: ServiceOf, key: Key = None) -> Operation:
+    """Import an image file as a new, staged version.  Every obstacle is told at once, before anything starts."""
+    found = _examined(service, caller, body)
+    if not found.importable:
+        raise found.refusal()
+
+    def make(session: Session) -> Operation:
+        line = find_line(session, caller, body.line, lock=True)
+        number = claimable(session, line, body.number, body.bump)
+        upload = find_upload(session, caller, body.upload) if body.upload else None
+        params = {
+            **body.model_dump(mode="json"),
+            "region": _region(service, body, upload),
+            "line_id": line.id,
+            "number": number,
+            "version_id": new_id("ve"),
+        }
+        reference = f"{line.name}@{number}"
+        row = start_operation(session, caller, Import, reference, params)
+        session.add(NumberClaim(line_id=line.id, number=number, operation_id=row.id))
+        audit.record(
+            session,
+            caller.account_id,
+            caller.actor,
+            "import.requested",
+            reference,
+            after={"file": found.source, "operation": row.id},
+        )
+        return operation_answers(session, [row])[0]
+
+    return Operation.model_validate(queued(service, once(caller, service, key, body, make)))
+
+
+@router.post("/edits", status_code=202)
+def edit(body: wire.EditRequest, caller: Caller, service: ServiceOf, key: Key = None) -> Operation:
+    """A new version from an old one by typed steps on its disk, which is not booted."""
+    steps = profile_of({"name": "edit", "steps": body.steps})
+    if any(isinstance(step, RunInside) for step in steps.steps):
+        raise Invalid("A step runs inside the machine, and an edit boots none.", advice="Leave the step out.")
+
+    def make(session: Session) -> Operation:
+        base = find_version(session, caller, body.reference, lock="share")
+        if base.state == VersionState.PURGED:
+            raise Refused(f"{reference_of(base)} is purged: its bytes are gone.", code="state-forbids")
+        held = version_answer(session, caller.account, base).regions
+        region = service.reach.check_region(body.region) if body.region else (held or service.reach.regions)[0]
+        require_replica(session, base, region)
+        line = find_line(session, caller, base.line.name, lock=True)
+        number = claimable(session, line, body.number, body.bump)
+        reference = f"{line.name}@{number}"
+        params = {
+            **body.model_dump(mode="json"),
+            **edit_params(caller, base, reference_of(base)),
+            "region": region,
+            "line": line.name,
+            "line_id": line.id,
+            "number": number,
+            "version_id": new_id("ve"),
+        }
+        row = start_operation(session, caller, Edit, reference, params)
+        session.add(NumberClaim(line_id=line.id, number=number, operation_id=row.id))
+        audit.record(
+            session,
+            caller.account_id,
+            caller.actor,
+            "edit.requested",
+            reference,
+            after={"base": reference_of(base), "steps": [s.id for s in steps.steps], "operation": row.id},
+        )
+        return operation_answers(session, [row])[0]
+
+    return Operation.model_validate(queued(service, once(caller, service, key, body, make)))

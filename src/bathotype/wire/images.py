@@ -1,0 +1,97 @@
+"""Bringing disks in and out: uploads, imports, edits, exported files."""
+
+from __future__ import annotations
+
+from typing import Any, Literal
+
+from pydantic import Field, model_validator
+
+from bathotype.wire.common import Answer, Wire, example
+from bathotype.wire.machines import Remark
+
+
+class UploadRequest(Wire):
+    """A file to bring in, in parts."""
+
+    model_config = example({"name": "gauge.qcow2", "size": 73400320, "region": "skerry-1"})
+
+    name: str = Field(min_length=1, max_length=255)
+    size: int = Field(ge=1, le=1 << 46)
+    region: str
+
+
+class Upload(Answer):
+    """An upload: ``parts`` are those that have arrived."""
+
+    id: str
+    name: str
+    size: int
+    region: str
+    part_bytes: int
+    parts: list[int]
+
+
+class ImportRequest(Wire):
+    """An import: exactly one of ``upload`` and ``url`` says where the file is."""
+
+    model_config = example({"url": "s3://halvane-images/gauge.vmdk", "line": "gauge-collector", "number": "2.0.0"})
+
+    upload: str | None = Field(default=None, description="Id of an upload.")
+    url: str | None = Field(default=None, pattern=r"^s3://[^/]+/.+$", description="s3://BUCKET/KEY")
+    region: str | None = Field(default=None, description="Where the version is stored; an upload's own region.")
+    format: Literal["raw", "qcow2", "vhd", "vmdk", "ova"] | None = None
+    line: str
+    number: str | None = None
+    bump: Literal["patch", "minor", "major"] | None = None
+    profile: str | dict[str, Any] | None = Field(
+        default="linux", description="Profile to generalize by; null imports the disk as it is."
+    )
+    notes: str = Field(default="", max_length=10000)
+
+    @model_validator(mode="after")
+    def _one_source(self) -> ImportRequest:
+        if (self.upload is None) == (self.url is None):
+            raise ValueError("give either upload or url")
+        return self
+
+
+class ImportInspection(Answer):
+    """Everything that an import depends on."""
+
+    source: str
+    format: str | None
+    virtual_bytes: int | None
+    used_bytes: int | None
+    boot: list[str]
+    architecture: str
+    importable: bool
+    remarks: list[Remark]
+
+
+class EditRequest(Wire):
+    """A new version from an old one, by steps on its disk."""
+
+    model_config = example(
+        {
+            "reference": "gauge-collector@1.0.0",
+            "bump": "patch",
+            "steps": [{"id": "motd", "do": "put-file", "path": "/etc/motd", "content": "Halvane Tide Office\n"}],
+        }
+    )
+
+    reference: str
+    number: str | None = None
+    bump: Literal["patch", "minor", "major"] | None = None
+    steps: list[dict[str, Any]] = Field(min_length=1, max_length=500)
+    notes: str = Field(default="", max_length=10000)
+    region: str | None = None
+
+
+class ExportedFile(Answer):
+    """A version as a file of a format."""
+
+    reference: str
+    format: str
+    name: str
+    size: int
+    sha256: str
