@@ -62,7 +62,7 @@ def _begun(transport: Transport, memory: Path) -> Upload | None:
 def _send(transport: Transport, handle: int, upload: Upload, number: int) -> int:
     start = number * upload.part_bytes
     data = os.pread(handle, min(upload.part_bytes, upload.size - start), start)
-    body = data if any(data) else b""
+    body = data if data.count(0) != len(data) else b""
     digest = base64.b64encode(hashlib.sha256(body).digest()).decode()
     transport.call(
         "PUT",
