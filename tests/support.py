@@ -13,6 +13,7 @@ from typing import Any
 
 import httpx
 import psycopg
+from moto.server import ThreadedMotoServer
 
 from bathotype.client import Client
 from bathotype.core.disk.ranges import Ranges
@@ -36,7 +37,18 @@ class System(DemoSystem):
 
     def __init__(self, folder: Path) -> None:
         quick = {"BATHOTYPE_RECONCILE_SECONDS": "1", "BATHOTYPE_FREEZE_SECONDS": "3"}
-        super().__init__(folder, 0, durable=False, environment=quick)
+        self.bucket_server = ThreadedMotoServer(ip_address="127.0.0.1", port=0, verbose=False)
+        self.bucket_server.start()
+        host, port = self.bucket_server.get_host_and_port()
+        self.bucket_url = f"http://{host}:{port}/halvane-images"
+        httpx.put(self.bucket_url, trust_env=False).raise_for_status()
+        bucket = {"region": "us-east-1", "endpoint": f"http://{host}:{port}", "accounts": ["tide-core"]}
+        keys = {"access_key_id": "AKIDEXAMPLE", "secret_access_key": "not-a-secret"}
+        super().__init__(folder, 0, durable=False, environment=quick, buckets={"halvane-images": {**bucket, **keys}})
+
+    def stop(self) -> None:
+        super().stop()
+        self.bucket_server.stop()
 
     @property
     def core(self) -> Client:

@@ -41,9 +41,10 @@ class DemoSystem:
         seed: str = "halvane",
         durable: bool = True,
         environment: dict[str, str] | None = None,
+        buckets: dict[str, Any] | None = None,
     ) -> None:
         self.data, self.port, self._seed = data.resolve(), port or _free_port(), seed
-        self._extra = environment or {}
+        self._extra, self._buckets = environment or {}, buckets or {}
         self.data.mkdir(parents=True, exist_ok=True)
         self.supervisor = Supervisor(self.data / "logs")
         given = os.environ.get("BATHOTYPE_DATABASE_URL", "")
@@ -147,6 +148,7 @@ class DemoSystem:
                 name: {"token": self.secrets["site"][name], "tags": {"owner": name, "purpose": "images"}}
                 for name in ACCOUNTS
             },
+            "buckets": self._buckets,
         }
         _write_secret(self.data / "regions.yaml", yaml.safe_dump(places))
 

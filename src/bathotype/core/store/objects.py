@@ -98,9 +98,8 @@ def s3_object(bucket: str, key: str, settings: dict[str, str], *, within: float 
     retry: Any = {"max_retries": 2, "retry_timeout": timedelta(seconds=within)}
     try:
         store = S3Store(bucket, config=config, client_options=options, retry_config=retry)
-        size = int(obstore.head(store, key)["size"])
-        if size:
-            obstore.get_range(store, key, start=0, length=1)
+        # Not a HEAD: only the answer to a GET says why it is refused.
+        size = int(obstore.get(store, key, options={"range": (0, 1)}).meta["size"])
     except Exception as error:
         raise explained(error, f"s3://{bucket}/{key}", bucket=bucket, region=str(config.get("region", ""))) from error
     return ObjectFile(store, [(key, size)])
@@ -108,7 +107,12 @@ def s3_object(bucket: str, key: str, settings: dict[str, str], *, within: float 
 
 _REASONS: tuple[tuple[tuple[str, ...], Callable[[str, str, str], Exception]], ...] = (
     (
-        ("PermanentRedirect", "AuthorizationHeaderMalformed", "301", "IllegalLocationConstraint"),
+        (
+            "PermanentRedirect",
+            "AuthorizationHeaderMalformed",
+            "IllegalLocationConstraint",
+            "incorrectly configured region",
+        ),
         lambda what, bucket, region: Refused(
             f"{what}: the bucket is not in region {region or '(none given)'}.",
             advice=f"Set the right region for bucket {bucket} in the regions file.",

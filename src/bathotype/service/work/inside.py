@@ -27,7 +27,8 @@ from bathotype.service.operations.work import WorkContext
 from bathotype.service.work.freeze import snapshot_frozen
 from bathotype.sites.protocol import Site, SiteMachine
 
-_BOOT_SECONDS = 300.0
+_BOOT_SECONDS = 600.0
+_CONSOLE_LINES = 5
 _SCRIPT_SECONDS = 600.0
 _QUIET = "/run/bathotype"
 
@@ -97,9 +98,11 @@ class InsideClone:
                     return
             except BathotypeError as error:
                 if time.monotonic() > deadline:
+                    told = self._site.console(self._machine.id).strip().splitlines()[-_CONSOLE_LINES:]
                     raise Unavailable(
-                        f"The clone's agent did not answer within {_BOOT_SECONDS:.0f} s.",
-                        advice="See whether the machine boots by itself; its console at the site tells more.",
+                        f"The clone's agent did not answer within {_BOOT_SECONDS:.0f} s. Its console ends: "
+                        + " | ".join(line[-200:] for line in told),
+                        advice="See whether the machine boots by itself.",
                         code="clone-silent",
                     ) from error
             self._context.check()

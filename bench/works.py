@@ -1,0 +1,100 @@
+"""One piece of our work in a process of its own: ``python -m bench.works NAME JSON``; prints seconds and peak memory."""
+
+from __future__ import annotations
+
+import json
+import resource
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from bathotype.core.contents.inventory import read_contents
+from bathotype.core.disk.layout import read_layout, used_ranges
+from bathotype.core.disk.nbd import NbdDisk
+from bathotype.core.disk.source import FileSource, open_file
+from bathotype.core.formats.catalogue import lay_out
+from bathotype.core.formats.laidout import stream
+from bathotype.core.formats.ovf import Appliance
+from bathotype.core.generalize.plan import plan
+from bathotype.core.generalize.profile import builtin_profile
+from bathotype.core.generalize.residue import SourceIdentity, scan
+from bathotype.core.guest.files import GuestDisk
+from bathotype.core.store.ingest import Unchanged, ingest
+from bathotype.core.store.manifest import ChunkIndex
+from bathotype.core.store.materialise import StoredDisk, materialise
+from bathotype.core.store.note import CaptureNote
+from bathotype.core.store.region import RegionStore
+
+Given = dict[str, Any]
+
+
+def capture(given: Given) -> Given:
+    """Site to store: over NBD, used blocks only; with ``parent`` a manifest is known, with ``bitmap`` what changed."""
+    store = RegionStore("bench", f"file://{given['store']}")
+    with NbdDisk(given["address"], changes=given.get("bitmap")) as disk:
+        used = used_ranges(disk, read_layout(disk))
+        parent = store.get_manifest(given["parent"]) if given.get("parent") else None
+        unchanged = None
+        if given.get("bitmap"):
+            changed = disk.changed()
+            assert changed is not None and parent is not None
+            note = CaptureNote.loads(store.get_note(given["parent"]))
+            unchanged = Unchanged(parent, note.fresh(used, changed, disk.size))
+        stored = ingest(disk, used, store, ChunkIndex([parent] if parent else []), unchanged=unchanged)
+    if given.get("version"):
+        store.put_manifest(given["version"], stored.manifest)
+        store.put_note(given["version"], CaptureNote.of(used, None, stored.manifest).dumps())
+    return {"new": stored.new_bytes, "data": stored.manifest.data_bytes, "digest": stored.manifest.content_digest}
+
+
+def restore(given: Given) -> Given:
+    """A version to a raw file, every chunk verified."""
+    store = RegionStore("bench", f"file://{given['store']}")
+    manifest = store.get_manifest(given["version"])
+    target = Path(given["target"])
+    with target.open("wb") as file:
+        file.truncate(manifest.size)
+    writer = FileSource(target, writable=True)
+    materialise(manifest, store, writer)
+    writer.close()
+    return {}
+
+
+def export(given: Given) -> Given:
+    """A version to a qcow2 file."""
+    store = RegionStore("bench", f"file://{given['store']}")
+    disk = StoredDisk(store.get_manifest(given["version"]), store)
+    file = lay_out("qcow2", disk, appliance=Appliance("bench", "bench", "1.0.0"), identity=bytes(16))
+    with Path(given["target"]).open("wb") as out:
+        for piece in stream(file):
+            out.write(piece)
+    return {}
+
+
+def judge(given: Given) -> Given:
+    """Generalization plan, residue scan and contents of a disk."""
+    with open_file(Path(given["image"])) as source:
+        disk = GuestDisk.open(source)
+        planned = plan(builtin_profile("linux"), disk, host_name="bench-01")
+        found = scan(disk, SourceIdentity("bench-01", "5d3f0cfae1d04c5ab5f0c3e6f1b2a394", ("192.0.2.10",)))
+        contents = read_contents(disk)
+        return {"files": contents.files, "changes": len(planned.changes), "findings": len(found)}
+
+
+WORKS: dict[str, Callable[[Given], Given]] = {f.__name__: f for f in (capture, restore, export, judge)}
+
+
+def main() -> None:
+    """Do one work and tell how long it took."""
+    given = json.loads(sys.argv[2])
+    began = time.perf_counter()
+    told = WORKS[sys.argv[1]](given)
+    seconds = time.perf_counter() - began
+    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024
+    print(json.dumps({"seconds": seconds, "peak": peak, **told}))
+
+
+if __name__ == "__main__":
+    main()
