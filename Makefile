@@ -1,10 +1,11 @@
-# Two commands do everything on a fresh Debian 12: `make demo` and `make test`.
+# Two commands do everything on a fresh Debian 12: `make demo` and `make test`. `make demo-real` needs ten minutes.
 VENV := .venv
 BIN := $(VENV)/bin
 DATA_DIR ?= .demo
 PORT ?= 8620
+REAL_DIR ?= .demo-real
 
-.PHONY: setup demo test lint bench clean
+.PHONY: setup demo demo-real test lint bench clean
 
 setup: $(VENV)/.installed
 
@@ -19,6 +20,10 @@ $(VENV)/.installed: requirements.lock pyproject.toml scripts/system-packages scr
 demo: setup
 	$(BIN)/bathotype demo --data-dir $(DATA_DIR) --port $(PORT)
 
+demo-real: setup
+	rm -rf $(REAL_DIR)
+	$(BIN)/bathotype demo --real --data-dir $(REAL_DIR)
+
 test: setup
 	$(BIN)/python -m pytest
 
@@ -32,4 +37,4 @@ bench: setup
 	$(BIN)/python -m bench
 
 clean:
-	rm -rf $(VENV) $(DATA_DIR) .pytest_cache .mypy_cache .ruff_cache .hypothesis .import_linter_cache src/*.egg-info
+	rm -rf $(VENV) $(DATA_DIR) $(REAL_DIR) .pytest_cache .mypy_cache .ruff_cache .hypothesis .import_linter_cache src/*.egg-info

@@ -32,7 +32,17 @@ def real_disk(folder: Path, say: object) -> Path:
     script = "label: gpt\nfirst-lba: 2048\nsize=64MiB, type=U, name=boot\ntype=L, name=root\n"
     subprocess.run(["/usr/sbin/sfdisk", "-q", str(image)], input=script, text=True, check=True)
     subprocess.run(
-        ["dd", f"if={lab}", f"of={image}", "bs=1M", "skip=1", "seek=1", "count=64", "conv=notrunc,sparse", "status=none"],
+        [
+            "dd",
+            f"if={lab}",
+            f"of={image}",
+            "bs=1M",
+            "skip=1",
+            "seek=1",
+            "count=64",
+            "conv=notrunc,sparse",
+            "status=none",
+        ],
         check=True,
     )
     command = ["/usr/sbin/mke2fs", "-q", "-F", "-t", "ext4", "-L", "lab-root", "-d", str(tree), "-E", f"offset={_SPAN}"]
@@ -113,7 +123,16 @@ def served(image: Path, form: str, *options: str) -> Iterator[str]:
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
-    command = ["qemu-nbd", "-f", form, "--persistent", "--shared=8", f"--port={port}", "--bind=127.0.0.1", "--read-only"]
+    command = [
+        "qemu-nbd",
+        "-f",
+        form,
+        "--persistent",
+        "--shared=8",
+        f"--port={port}",
+        "--bind=127.0.0.1",
+        "--read-only",
+    ]
     process = subprocess.Popen([*command, *options, str(image)])
     try:
         for _ in range(500):

@@ -33,6 +33,7 @@ def register(parsers: Subparsers) -> None:
         examples="  bathotype demo --data-dir .demo --port 8620",
     )
     parser.add_argument("--data-dir", type=Path, default=Path(".demo"), help="state of the demo (default: .demo)")
+    parser.add_argument("--real", action="store_true", help="show the whole job on a real guest under QEMU, then stop")
     parser.add_argument("--port", type=int, default=8620, help="of the HTTP API (default: 8620; 0 takes a free one)")
     inner = group(parsers, "tokens", "API tokens, made where the service's settings are")
     parser = command(
@@ -71,6 +72,10 @@ def _lab(_: Client, given: argparse.Namespace) -> None:
 
 
 def _demo(_: Client, given: argparse.Namespace) -> int:
+    if given.real:
+        from bathotype.demo.real import run_real_demo
+
+        return run_real_demo(given.data_dir)
     from bathotype.demo.system import run_demo
 
     return run_demo(given.data_dir, given.port)

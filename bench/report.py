@@ -1,0 +1,120 @@
+"""What the benchmark found: a table in the terminal, a plot, and docs/benchmarks.md."""
+
+from __future__ import annotations
+
+import os
+import platform
+import subprocess
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import matplotlib
+from rich.console import Console
+from rich.table import Table
+
+matplotlib.use("Agg")
+import matplotlib.pyplot as plt
+
+_DOCS = Path(__file__).parent.parent / "docs"
+_HEAD = """# Benchmarks
+
+Made by `make bench`; every number here comes from one run of it.  Each work and its reference run in turn on the same
+machine, {rounds} rounds after one that fills the caches; the ratio is that of the medians.  A work runs in a process of
+its own, whose peak memory is taken.
+
+* Machine: {machine}
+* Versions: {versions}
+* Real data: {data:.0f} MiB in use on a disk of 3 GiB, offered over NBD by `qemu-nbd`: a minimal Debian with systemd,
+  cloud-init, an SSH server and a web server, filled up with files of Debian packages.  Plan, residue scan and contents
+  are of that Debian alone ({files:,} paths).
+* The change: whole files worth 1 % of the data are replaced, as a package update does.
+* The large disk: 16 GiB, sparse.
+* Day: {day}
+
+![ratios to the limits](screenshots/benchmarks.png)
+
+| work | ours | held against | its figure | ratio | target | |
+| --- | ---: | --- | ---: | ---: | ---: | --- |
+"""
+
+
+@dataclass(frozen=True)
+class Row:
+    """One line: our figure, what it is held against and its figure, their ratio and the target."""
+
+    work: str
+    mine: str
+    against: str
+    theirs: str
+    ratio: float
+    aim: float
+
+    @property
+    def met(self) -> bool:
+        """Whether the target is reached."""
+        return self.ratio <= self.aim
+
+
+def write_report(rows: list[Row], facts: dict[str, Any], rounds: int) -> None:
+    """All three."""
+    console = Console()
+    table = Table("work", "ours", "held against", "its figure", "ratio", "target", "", box=None, pad_edge=False)
+    for row in rows:
+        mark = "met" if row.met else "[red]missed"
+        table.add_row(row.work, row.mine, row.against, row.theirs, f"{row.ratio:.2f}", f"{row.aim:g}", mark)
+    console.print(table)
+    _plot(rows)
+    text = _HEAD.format(
+        rounds=rounds, machine=_machine(), versions=_versions(), data=facts["data_mib"], files=facts["files"],
+        day=datetime.now(UTC).date().isoformat(),
+    )  # fmt: skip
+    for row in rows:
+        mark = "met" if row.met else "**missed**"
+        text += f"| {row.work} | {row.mine} | {row.against} | {row.theirs} | {row.ratio:.2f} | {row.aim:g} | {mark} |\n"
+    notes = _DOCS / "benchmarks-notes.md"
+    text += "\n" + notes.read_text() if notes.exists() else ""
+    (_DOCS / "benchmarks.md").write_text(text)
+
+
+def _plot(rows: list[Row]) -> None:
+    figure, axes = plt.subplots(figsize=(11, 0.52 * len(rows) + 1.6))
+    shares = [row.ratio / row.aim for row in rows]
+    colours = ["#2f6f73" if row.met else "#b4532a" for row in rows]
+    places = range(len(rows) - 1, -1, -1)
+    axes.barh(list(places), shares, color=colours, height=0.62)
+    axes.axvline(1.0, color="#1c2b33", linewidth=1.2)
+    axes.text(1.0, len(rows) - 0.35, "target", ha="center", va="bottom", fontsize=9, color="#1c2b33")
+    for place, row, share in zip(places, rows, shares, strict=True):
+        axes.text(share + 0.015, place, f"{row.ratio:.2f} (target {row.aim:g})", va="center", fontsize=8.5)
+    axes.set_yticks(list(places), [row.work for row in rows], fontsize=9)
+    axes.set_xlabel("ratio as a share of its target (shorter is better)")
+    axes.set_xlim(0, max(1.35, max(shares) * 1.25))
+    axes.spines[["top", "right"]].set_visible(False)
+    figure.tight_layout()
+    figure.savefig(_DOCS / "screenshots" / "benchmarks.png", dpi=110)
+    plt.close(figure)
+
+
+def _machine() -> str:
+    model = next(
+        (
+            line.partition(":")[2].strip()
+            for line in Path("/proc/cpuinfo").read_text().splitlines()
+            if "model name" in line
+        ),
+        platform.machine(),
+    )
+    memory = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") / 1024**3
+    return f"{len(os.sched_getaffinity(0))} cores, {model}, {memory:.0f} GiB of memory"
+
+
+def _versions() -> str:
+    def first(*argv: str) -> str:
+        return subprocess.run(argv, capture_output=True, text=True, check=False).stdout.splitlines()[0].strip()
+
+    return "; ".join(
+        (f"Python {platform.python_version()}", first("qemu-img", "--version"), first("zstd", "--version"),
+         f"Linux {platform.release()}")
+    )  # fmt: skip
