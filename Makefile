@@ -3,7 +3,6 @@ VENV := .venv
 BIN := $(VENV)/bin
 DATA_DIR ?= .demo
 PORT ?= 8620
-REAL_DIR ?= .demo-real
 
 .PHONY: setup demo demo-real test lint bench clean
 
@@ -20,9 +19,10 @@ $(VENV)/.installed: requirements.lock pyproject.toml scripts/system-packages scr
 demo: setup
 	$(BIN)/bathotype demo --data-dir $(DATA_DIR) --port $(PORT)
 
+# In a folder of its own, which goes when it is over.
 demo-real: setup
-	rm -rf $(REAL_DIR)
-	$(BIN)/bathotype demo --real --data-dir $(REAL_DIR)
+	@folder=$$(mktemp -d) && chmod 711 $$folder && trap 'rm -rf '$$folder EXIT && \
+	$(BIN)/bathotype demo --real --data-dir $$folder
 
 test: setup
 	$(BIN)/python -m pytest
@@ -37,4 +37,4 @@ bench: setup
 	$(BIN)/python -m bench
 
 clean:
-	rm -rf $(VENV) $(DATA_DIR) $(REAL_DIR) .pytest_cache .mypy_cache .ruff_cache .hypothesis .import_linter_cache src/*.egg-info
+	rm -rf $(VENV) $(DATA_DIR) .pytest_cache .mypy_cache .ruff_cache .hypothesis .import_linter_cache src/*.egg-info

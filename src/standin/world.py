@@ -27,7 +27,7 @@ SIZES: dict[str, Size] = {
     "small": Size(1, 512),
     "medium": Size(2, 2048),
     "large": Size(8, 16384),
-    "lab-small": Size(2, 512, "qemu"),
+    "lab-small": Size(1, 512, "qemu"),
     "lab-medium": Size(2, 1024, "qemu"),
 }
 

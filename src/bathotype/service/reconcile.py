@@ -6,7 +6,7 @@ import shutil
 from datetime import timedelta
 
 import structlog
-from sqlalchemy import select, update
+from sqlalchemy import delete, select, update
 from sqlalchemy.orm import Session
 
 from bathotype.core.errors import BathotypeError, NotFound
@@ -15,7 +15,7 @@ from bathotype.service import audit
 from bathotype.service.database import Database, try_lock
 from bathotype.service.identity import forget_identity, read_identity, remember_identity
 from bathotype.service.places import Reach
-from bathotype.service.records import Account, BaseDisk, Instance, Operation, Version
+from bathotype.service.records import Account, BaseDisk, Instance, Operation, Upload, Version
 from bathotype.service.records.base import new_id, utcnow
 from bathotype.service.settings import Settings
 from bathotype.sites.protocol import Site, SiteMachine
@@ -25,6 +25,7 @@ log = structlog.get_logger()
 _ASK_AGAIN = timedelta(minutes=5)
 _ASKED_PER_PASS = 50
 _FORGOTTEN_SECONDS = 86400
+_UPLOAD_KEPT = timedelta(days=2)
 _FOLLOWED = ("running", "stopped", "lost")
 
 
@@ -49,6 +50,23 @@ class Reconciler:
                     self._region(region, name, account_id)
             self._drop_unneeded_base_disks()
             self._drop_old_scratch()
+            self._drop_old_uploads()
+
+    def _drop_old_uploads(self) -> None:
+        """Uploads that nobody imported in time."""
+        limit = utcnow() - _UPLOAD_KEPT
+        with self._database.sessions() as session:
+            named = Operation.params["upload"].as_string()
+            needed = select(named).where(Operation.state.in_(("queued", "running")), named.is_not(None))
+            old = list(session.scalars(select(Upload).where(Upload.created_at < limit, Upload.id.not_in(needed))))
+        for upload in old:
+            try:
+                self._reach.store(upload.region).delete_upload(upload.id)
+            except BathotypeError as error:
+                log.warning("an old upload could not be removed", upload=upload.id, error=error.message)
+                continue
+            with self._database.sessions.begin() as session:
+                session.execute(delete(Upload).where(Upload.id == upload.id))
 
     def _region(self, region: str, account: str, account_id: str) -> None:
         site = self._reach.site(region, account)

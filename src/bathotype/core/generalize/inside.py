@@ -8,8 +8,9 @@ _ROOM = "/dev/disk/by-id/virtio-"
 
 
 def prepare_script() -> str:
-    """Make the guest write as little as possible by itself from now on."""
+    """Wait until the guest has booted, and make it write as little as possible by itself from then on."""
     return (
+        "timeout 400 systemctl is-system-running --wait >/dev/null 2>&1 || true\n"
         "journalctl --relinquish-var >/dev/null 2>&1 || true\n"
         "for unit in rsyslog cron systemd-random-seed systemd-timesyncd; do\n"
         "  systemctl stop $unit.service >/dev/null 2>&1 || true\n"
