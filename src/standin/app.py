@@ -21,7 +21,8 @@ from standin.faults import KINDS, take
 from standin.guest import AgentError
 from standin.qmp import MonitorError
 from standin.records import Attachment, Disk, Export, Fault, Machine
-from standin.site import Site, SiteError
+from standin.site import Site
+from standin.siterules import SiteError
 from standin.world import CALLS_PER_SECOND, LARGEST_DISK, REGIONS, SIZES, Account, Tenancy, token_digest
 
 _SUDDEN = {"machine-dies", "machine-lost", "rename", "disk-damage", "disk-lost"}

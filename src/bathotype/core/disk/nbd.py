@@ -168,19 +168,12 @@ class NbdDisk:
         return b"".join(pieces)
 
     def _read_piece(self, offset: int, length: int) -> bytearray:
-        if not length:
-            return bytearray()
         out = bytearray(length)
+        if not length:
+            return out
         with self._lock:
             cookie = self._request(_CMD_READ, offset, length)
-            for kind, body in self._replies(cookie, length):
-                if kind == _SIMPLE_REPLY_MAGIC:
-                    out[:] = body
-                elif kind == _CHUNK_OFFSET_DATA:
-                    at = struct.unpack(">Q", body[:8])[0] - offset
-                    if at < 0 or at + len(body) - 8 > length:
-                        raise Damaged("The NBD server sent data that was not asked for.")
-                    out[at : at + len(body) - 8] = body[8:]
+            self._replies(cookie, length, memoryview(out), offset)
         return out
 
     def write(self, offset: int, data: bytes) -> None:
@@ -267,8 +260,13 @@ class NbdDisk:
         for _ in self._replies(cookie, 0):
             pass
 
-    def _replies(self, cookie: int, length: int) -> list[tuple[int, bytes]]:
-        """All chunks of one request's answer.  Raises `Damaged` for an error that the server reports."""
+    def _replies(
+        self, cookie: int, length: int, into: memoryview | None = None, offset: int = 0
+    ) -> list[tuple[int, bytes]]:
+        """All chunks of one request's answer.  Raises `Damaged` for an error that the server reports.
+
+        The data of a read from ``offset`` is received straight ``into`` its place; holes stay zero.
+        """
         chunks: list[tuple[int, bytes]] = []
         failure: str | None = None
         while True:
@@ -276,14 +274,21 @@ class NbdDisk:
             if magic == _SIMPLE_REPLY_MAGIC:
                 error, echoed = struct.unpack(">IQ", self._receive(12))
                 done, failure = True, _error_name(error) if error else failure
-                if not error and length:
-                    chunks.append((_SIMPLE_REPLY_MAGIC, self._receive(length)))
+                if not error and into is not None:
+                    self._receive_into(into[:length])
             elif magic == _STRUCTURED_REPLY_MAGIC:
                 flags, kind, echoed, size = struct.unpack(">HHQI", self._receive(16))
                 if size > _MOST_REPLY:
                     raise Damaged("The NBD server sent an answer that is too long.")
-                body = self._receive(size)
                 done = bool(flags & 1)
+                if kind == _CHUNK_OFFSET_DATA and into is not None and size >= 8:
+                    at = struct.unpack(">Q", self._receive(8))[0] - offset
+                    if at < 0 or at + size - 8 > length:
+                        raise Damaged("The NBD server sent data that was not asked for.")
+                    self._receive_into(into[at : at + size - 8])
+                    body = b""
+                else:
+                    body = self._receive(size)
                 if kind & 0x8000:
                     failure = _error_name(struct.unpack(">I", body[:4])[0])
                 elif kind != _CHUNK_NONE:
@@ -305,10 +310,11 @@ class NbdDisk:
             raise Unavailable(f"The connection to the NBD server broke: {error}.") from error
 
     def _receive(self, length: int) -> bytes:
-        if not length:
-            return b""
         out = bytearray(length)
-        view = memoryview(out)
+        self._receive_into(memoryview(out))
+        return bytes(out)
+
+    def _receive_into(self, view: memoryview) -> None:
         try:
             while view:
                 got = self._socket.recv_into(view)
@@ -317,7 +323,6 @@ class NbdDisk:
                 view = view[got:]
         except OSError as error:
             raise Unavailable(f"The connection to the NBD server broke: {error}.") from error
-        return bytes(out)
 
 
 def _error_name(number: int) -> str:

@@ -22,6 +22,7 @@ Progress = Callable[[int, int], None]
 
 _BATCH = 16  # chunks read and handled together: 1 MiB
 _IN_FLIGHT = 8  # batches between reader and writer: bounds memory to some tens of MiB
+_PUTS = 2
 _RECENT = 65536  # digests remembered to recognise repeats within one disk
 _ZERO = bytes(CHUNK)
 
@@ -61,8 +62,11 @@ def ingest(
     indices = wanted.tolist()
     total = len(indices) * CHUNK
     builder = ManifestBuilder(source.size)
-    writer = _Writer(store, builder, known, on_pack)
-    with ThreadPoolExecutor(workers + 1, thread_name_prefix="ingest") as pool:
+    with (
+        ThreadPoolExecutor(workers + 1, thread_name_prefix="ingest") as pool,
+        ThreadPoolExecutor(_PUTS, thread_name_prefix="put") as puts,
+    ):
+        writer = _Writer(store, builder, known, on_pack, puts)
         pending: deque[Future[list[_Chunk]]] = deque()
         done = 0
         try:
@@ -78,7 +82,7 @@ def ingest(
             for future in pending:
                 future.cancel()
             raise
-        writer.seal()
+        writer.finish()
     if unchanged is not None:
         builder.take_over(unchanged.manifest, kept)
     return Ingested(builder.build(), tuple(writer.packs), writer.new_bytes)
@@ -160,7 +164,10 @@ class _Writer:
         builder: ManifestBuilder,
         known: ChunkIndex,
         on_pack: Callable[[str, int], None],
+        puts: ThreadPoolExecutor,
     ) -> None:
+        self._puts = puts
+        self._writing: deque[Future[None]] = deque()
         self._store, self._builder, self._known, self._on_pack = store, builder, known, on_pack
         self._pack = PackBuilder()
         self._serial = 0
@@ -194,12 +201,22 @@ class _Writer:
     def _placeholder(self) -> str:
         return f"open-{self._serial}"
 
+    def finish(self) -> None:
+        """Seal the last pack and wait until every one is stored."""
+        self.seal()
+        while self._writing:
+            self._writing.popleft().result()
+
     def seal(self) -> None:
+        """Send the pack that is being filled on its way."""
         if not len(self._pack):
             return
         name, data = self._pack.seal()
         self._on_pack(name, len(data))
-        self._store.put_pack(name, data)
+        # Written while the next one fills; a few at most, since each lies in memory.
+        self._writing.append(self._puts.submit(self._store.put_pack, name, data))
+        while len(self._writing) > _PUTS:
+            self._writing.popleft().result()
         self._builder.rename_pack(self._placeholder, name)
         self.packs.append(name)
         self._pack, self._serial = PackBuilder(), self._serial + 1

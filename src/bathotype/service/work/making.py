@@ -28,7 +28,7 @@ from bathotype.core.lifecycle.numbers import sort_key
 from bathotype.core.store.chunks import CHUNK, digest
 from bathotype.core.store.ingest import Unchanged, ingest
 from bathotype.core.store.manifest import ChunkIndex, Manifest, ManifestBuilder
-from bathotype.core.store.materialise import StoredDisk
+from bathotype.core.store.materialise import materialise
 from bathotype.core.store.note import CaptureNote
 from bathotype.core.units import iec, plural
 from bathotype.service import audit
@@ -235,18 +235,25 @@ class MakesVersion(Work):
     # Judging
 
     def scan(self) -> None:
-        """Read the version back from its store, as launches will, and judge that."""
+        """Bring the version back from its store, as launches will, and judge that.
+
+        A store may be far away: the bytes are fetched many at a time, each chunk checked, and looked at here.
+        """
         self.context.keep_chunks(self.region)
         store = self.context.store(self.region)
-        stored = StoredDisk(store.get_manifest(self._version_id), store)
+        manifest = store.get_manifest(self._version_id)
+        self._image.unlink(missing_ok=True)  # it is stored, and its room is needed
+        back = self._new_image(manifest.size, manifest.data_bytes)
         try:
-            disk = GuestDisk.open(stored)
+            materialise(manifest, store, back, progress=self.context.progress)
+            disk = GuestDisk.open(back)
+            known = self._known_identity()
+            findings = residue.scan(disk, known, layout=disk.layout, identity_kept=self.identity_kept)
+            self._judged(findings, read_contents(disk))
         except Refused as error:
             self._judged(residue.unreadable(error.message), Contents())
-            return
-        known = self._known_identity()
-        findings = residue.scan(disk, known, layout=disk.layout, identity_kept=self.identity_kept)
-        self._judged(findings, read_contents(disk))
+        finally:
+            back.close()
 
     def _known_identity(self) -> residue.SourceIdentity:
         identity, source = self.context.memo["identity"], self.context.memo["source"]
