@@ -12,6 +12,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from bathotype.core.disk.layout import Layout
+from bathotype.core.generalize.hints import HintedRules
 from bathotype.core.generalize.residuerules import (
     ASSIGNED_WHERE,
     ASSIGNMENT,
@@ -31,6 +32,7 @@ from bathotype.core.store.chunks import digest
 MOST_FILE = 1024 * 1024
 _MOST_PER_RULE = 200
 _MOST_PER_FILE = 20
+_SHAPES = HintedRules(CONTENT_RULES)
 _NO_SECRET = ("source-host-name", "source-address")
 
 
@@ -69,7 +71,7 @@ def scan(
     """
     found: dict[str, Finding] = {}
     counts: dict[str, int] = {}
-    identity, shipped = _identity_rules(source), Shipped(disk)
+    identity, shipped = HintedRules(_identity_rules(source)), Shipped(disk)
     for path, inode in disk.entries.items():
         if not inode.is_file or not inode.size:
             continue
@@ -119,7 +121,8 @@ def _identity_rules(source: SourceIdentity) -> list[ContentRule]:
         if wanted:
             inner = b"|".join(re.escape(v.encode()) for v in wanted)
             expression = re.compile(rb"(?<![\w.-])(?:" + inner + rb")(?![\w-]|\.\w)")
-            rules.append(ContentRule(rule, severity, expression, "Remove it, or add its file to the profile."))
+            hints = tuple(v.encode() for v in wanted)
+            rules.append(ContentRule(rule, severity, expression, "Remove it, or add its file to the profile.", hints))
 
     add("source-machine-id", "high", [source.machine_id, _dashed(source.machine_id)])
     fingerprints = [k for key in source.host_keys for k in (key, key.removeprefix("SHA256:"))]
@@ -134,9 +137,7 @@ def _dashed(machine_id: str) -> str:
     return f"{m[:8]}-{m[8:12]}-{m[12:16]}-{m[16:20]}-{m[20:]}" if len(m) == 32 else ""
 
 
-def _in_file(
-    disk: FileTree, path: str, inode: Node, identity: list[ContentRule]
-) -> Iterator[tuple[str, int, str, str, str]]:
+def _in_file(disk: FileTree, path: str, inode: Node, identity: HintedRules) -> Iterator[tuple[str, int, str, str, str]]:
     path_rule = next((r for r in COMPILED_PATHS if r[0].fullmatch(path)), None)
     small = inode.size <= MOST_FILE and not SKIPPED.fullmatch(path)
     if path_rule is None and not small:
@@ -147,7 +148,7 @@ def _in_file(
         yield rule.id, 0, f"{inode.size} bytes", rule.advice, rule.severity
     if not small:
         return
-    yield from _by_content(data, CONTENT_RULES)
+    yield from _by_content(data, _SHAPES)
     if b"\0" in data[:8192]:
         return
     if not PUBLIC_TEXT.fullmatch(path):
@@ -156,18 +157,15 @@ def _in_file(
         yield from _assignments(data)
 
 
-def _by_content(
-    data: bytes, rules: tuple[ContentRule, ...] | list[ContentRule]
-) -> Iterator[tuple[str, int, str, str, str]]:
-    for rule in rules:
-        if rule.hints and not any(hint in data for hint in rule.hints):
+def _by_content(data: bytes, rules: HintedRules) -> Iterator[tuple[str, int, str, str, str]]:
+    counts: dict[str, int] = {}
+    for rule, match in rules.matches(data):
+        counts[rule.id] = counts.get(rule.id, 0) + 1
+        if counts[rule.id] > _MOST_PER_FILE:
             continue
-        for count, match in enumerate(rule.expression.finditer(data)):
-            if count >= _MOST_PER_FILE:
-                break
-            line = data.count(b"\n", 0, match.start()) + 1
-            shown = match[0].decode() if rule.id in _NO_SECRET else _redacted(match[0])
-            yield rule.id, line, shown, rule.advice, rule.severity
+        line = data.count(b"\n", 0, match.start()) + 1
+        shown = match[0].decode() if rule.id in _NO_SECRET else _redacted(match[0])
+        yield rule.id, line, shown, rule.advice, rule.severity
 
 
 def _assignments(data: bytes) -> Iterator[tuple[str, int, str, str, str]]:

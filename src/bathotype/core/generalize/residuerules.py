@@ -22,13 +22,18 @@ class PathRule:
 
 @dataclass(frozen=True)
 class ContentRule:
-    """Something recognised by its shape.  ``hints`` are literals of which a match holds one: a quick look first."""
+    """Something recognised by its shape.
+
+    ``hints`` are literals of which a match holds one: a quick look first.  ``reach`` is how many bytes before and
+    behind the hint's first a match may extend.
+    """
 
     id: str
     severity: str
     expression: re.Pattern[bytes]
     advice: str
-    hints: tuple[bytes, ...] = ()
+    hints: tuple[bytes, ...]
+    reach: tuple[int, int] = (64, 4096)
 
 
 IDENTITY_RULES = frozenset(
@@ -107,6 +112,7 @@ CONTENT_RULES = (
         re.compile(rb"\beyJ[A-Za-z0-9_-]{8,}\.eyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}"),
         "Remove the token and revoke it.",
         (b"eyJ",),
+        (64, 16384),
     ),
     ContentRule(
         "token-shape",
@@ -149,6 +155,7 @@ CONTENT_RULES = (
         re.compile(rb"\b[a-z][a-z0-9+.-]{2,12}://[^\s/:@\"'<>{}$%]{1,64}:[^\s/@\"'<>{}$%]{4,128}@[\w.-]+"),
         "Remove the password from the address and change it.",
         (b"://",),
+        (16, 320),
     ),
 )
 ASSIGNMENT = re.compile(
