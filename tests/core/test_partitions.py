@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import os
+import struct
 import subprocess
 from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
+from crc32c import crc32c
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -19,6 +21,7 @@ from bathotype.core.generalize import residue
 from bathotype.core.generalize.apply import apply_plan
 from bathotype.core.generalize.plan import capture_ranges, plan
 from bathotype.core.generalize.profile import builtin_profile
+from bathotype.core.generalize.remains import blank_remains
 from bathotype.core.guest.files import GuestDisk
 from tests.support import Memory, e2fsck, holds
 
@@ -243,3 +246,41 @@ def test_a_window_never_reads_beyond_its_partition(tmp_path: Path) -> None:
     with open_file(image) as source, pytest.raises(Damaged):
         Window(source, 4096, 4096).read(4090, 100)
     assert FileSource(image).size == MIB
+
+
+def test_gaps_in_btrfs_tree_blocks_are_blanked(tmp_path: Path) -> None:
+    """A removed small file stays in its leaf's gap: put there what a removal leaves, and have btrfs judge."""
+    tree, image = tmp_path / "tree", tmp_path / "disk"
+    for number in range(300):
+        (tree / f"d{number % 7}").mkdir(parents=True, exist_ok=True)
+        (tree / f"d{number % 7}" / f"file{number}").write_bytes(b"small file %d " % number * 20)
+    with image.open("wb") as file:
+        file.truncate(128 * MIB)
+    command = ["/usr/sbin/mkfs.btrfs", "-q", "--rootdir", str(tree), str(image)]
+    subprocess.run(command, check=True, capture_output=True)
+    data = bytearray(image.read_bytes())
+    owner, size, spoilt = bytes(data[65536 + 32 : 65536 + 48]), 16384, 0
+    for at in range(0, len(data), size):
+        count, level = struct.unpack_from("<IB", data, at + 96)
+        if data[at + 32 : at + 48] == owner and at != 65536 and level == 0 and 0 < count < 600:
+            low = at + 101 + 25 * count
+            high = at + 101 + struct.unpack_from("<I", data, at + 101 + 25 * (count - 1) + 17)[0]
+            if high - low > 100:
+                data[low + 10 : low + 10 + 21] = b"gone-but-not-quite-yet"[:21]
+                struct.pack_into("<I", data, at, crc32c(bytes(data[at + 32 : at + size])))
+                spoilt += 1
+    image.write_bytes(data)
+    assert spoilt > 3 and holds(image, b"gone-but-not-quite-ye")
+    _btrfs_check(image)
+    blank_remains(image, tmp_path)
+    assert not holds(image, b"gone-but-not-quite-ye")
+    _btrfs_check(image)
+    out = tmp_path / "out"
+    out.mkdir()
+    subprocess.run(["/usr/bin/btrfs", "restore", str(image), str(out)], check=True, capture_output=True)
+    assert (out / "d3/file3").read_bytes() == b"small file 3 " * 20
+
+
+def _btrfs_check(image: Path) -> None:
+    done = subprocess.run(["/usr/bin/btrfs", "check", "--readonly", str(image)], capture_output=True, text=True, check=False)  # fmt: skip
+    assert done.returncode == 0, done.stderr + done.stdout

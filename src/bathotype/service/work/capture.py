@@ -10,9 +10,11 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from bathotype.core.disk.layout import read_layout, used_ranges
+from bathotype.core.disk.source import open_file
 from bathotype.core.errors import BathotypeError, Damaged, NotFound
 from bathotype.core.generalize.plan import plan
 from bathotype.core.generalize.profile import Profile
+from bathotype.core.generalize.remains import blank_remains
 from bathotype.core.guest.files import GuestDisk
 from bathotype.core.store.ingest import Chunks, Unchanged
 from bathotype.core.store.manifest import Manifest
@@ -233,7 +235,16 @@ class Capture(_FromSnapshot, MakesVersion):
                 profile={"name": profile.name, "digest": profile.digest},
             )
             with self.site.open_disk(made.snapshot) as disk:
-                self._store(disk, used_ranges(disk, read_layout(disk)))
+                used = used_ranges(disk, read_layout(disk))
+                target = self._new_image(disk.size, used.total)
+                try:
+                    self._copy_ranges(disk, used, target, 0, used.total)
+                    target.flush()
+                finally:
+                    target.close()
+        blank_remains(self._image, self.context.scratch)
+        with open_file(self._image) as image:
+            self._store(image, used_ranges(image, read_layout(image)))
         return None
 
     @property
