@@ -12,8 +12,8 @@ from typing import Any
 
 from bathotype.core.contents.inventory import read_contents
 from bathotype.core.disk.layout import read_layout, used_ranges
-from bathotype.core.disk.nbd import NbdDisk
-from bathotype.core.disk.source import FileSource, open_file
+from bathotype.core.disk.nbdpool import NbdPool
+from bathotype.core.disk.source import BlockSource, FileSource, open_file
 from bathotype.core.formats.catalogue import lay_out
 from bathotype.core.formats.laidout import stream
 from bathotype.core.formats.ovf import Appliance
@@ -33,7 +33,7 @@ Given = dict[str, Any]
 def capture(given: Given) -> Given:
     """Site to store: over NBD, used blocks only; with ``parent`` a manifest is known, with ``bitmap`` what changed."""
     store = RegionStore("bench", f"file://{given['store']}")
-    with NbdDisk(given["address"], changes=given.get("bitmap")) as disk:
+    with NbdPool(given["address"], changes=given.get("bitmap")) as disk:
         used = used_ranges(disk, read_layout(disk))
         parent = store.get_manifest(given["parent"]) if given.get("parent") else None
         unchanged = None
@@ -49,23 +49,32 @@ def capture(given: Given) -> Given:
     return {"new": stored.new_bytes, "data": stored.manifest.data_bytes, "digest": stored.manifest.content_digest}
 
 
+class _NotDurable(FileSource):
+    def flush(self) -> None:
+        """Left to the operating system."""
+
+
 def restore(given: Given) -> Given:
-    """A version to a raw file, every chunk verified."""
+    """A version to a raw file, every chunk verified; not made durable, as the reference is not."""
     store = RegionStore("bench", f"file://{given['store']}")
     manifest = store.get_manifest(given["version"])
     target = Path(given["target"])
     with target.open("wb") as file:
         file.truncate(manifest.size)
-    writer = FileSource(target, writable=True)
+    writer = _NotDurable(target, writable=True)
     materialise(manifest, store, writer)
     writer.close()
     return {}
 
 
 def export(given: Given) -> Given:
-    """A version to a qcow2 file."""
-    store = RegionStore("bench", f"file://{given['store']}")
-    disk = StoredDisk(store.get_manifest(given["version"]), store)
+    """A version to a qcow2 file: from its store, every chunk verified, or from a raw file."""
+    disk: BlockSource
+    if given.get("raw"):
+        disk = FileSource(Path(given["raw"]))
+    else:
+        store = RegionStore("bench", f"file://{given['store']}")
+        disk = StoredDisk(store.get_manifest(given["version"]), store)
     file = lay_out("qcow2", disk, appliance=Appliance("bench", "bench", "1.0.0"), identity=bytes(16))
     with Path(given["target"]).open("wb") as out:
         for piece in stream(file):

@@ -5,9 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
-from typing import Protocol
+from typing import Any, Protocol
 
-from bathotype.core.disk.nbd import NbdDisk
 from bathotype.core.guest.agent import GuestAgent
 
 
@@ -127,8 +126,9 @@ class Site(Protocol):
         """Remove a disk, snapshot or base disk."""
         ...
 
-    def open_disk(self, disk: str, *, writable: bool = False) -> AbstractContextManager[NbdDisk]:
-        """A disk's bytes over NBD, for the time of the block, with the changes that the site knows of."""
+    def open_disk(self, disk: str, *, writable: bool = False) -> AbstractContextManager[Any]:
+        """A disk's bytes over NBD, for the time of the block: an `NbdDisk` to write to, else an `NbdPool`, which also
+        tells the changes that the site knows of."""
         ...
 
     def create_machine(

@@ -11,6 +11,7 @@ import httpx
 import stamina
 
 from bathotype.core.disk.nbd import NbdDisk
+from bathotype.core.disk.nbdpool import NbdPool
 from bathotype.core.errors import BathotypeError, NotFound, OutOfSpace, Refused, Unavailable
 from bathotype.core.guest.agent import AgentSilent, GuestAgent
 from bathotype.sites.channel import WebSocketStream
@@ -153,11 +154,15 @@ class StandinSite:
         self._delete(f"/v1/disks/{disk}")
 
     @contextmanager
-    def open_disk(self, disk: str, *, writable: bool = False) -> Iterator[NbdDisk]:
+    def open_disk(self, disk: str, *, writable: bool = False) -> Iterator[Any]:
         export = self._call("POST", f"/v1/disks/{disk}/exports", json={"writable": writable}).json()
         try:
-            with NbdDisk(export["address"], changes=export.get("changes_context")) as opened:
-                yield opened
+            if writable:
+                with NbdDisk(export["address"]) as disk:
+                    yield disk
+            else:
+                with NbdPool(export["address"], changes=export.get("changes_context")) as pool:
+                    yield pool
         finally:
             self._delete(f"/v1/exports/{export['id']}")
 

@@ -90,7 +90,7 @@ class Blocks:
         return self.size + len(self.prefix)
 
     def read(self, at: int, length: int) -> bytes:
-        out, end = bytearray(), at + length
+        pieces, end = [], at + length
         while at < end:
             number, inside = divmod(at, self._stride)
             if inside < len(self.prefix):
@@ -108,9 +108,9 @@ class Blocks:
                 inside -= len(self.prefix)
                 most = min(count * self.size - inside, end - at)
                 piece = read_padded(self.disk, int(self.index[first]) * self.size + inside, most)
-            out += piece
+            pieces.append(piece)
             at += len(piece)
-        return bytes(out)
+        return pieces[0] if len(pieces) == 1 else b"".join(pieces)
 
 
 @dataclass(frozen=True)
@@ -173,7 +173,7 @@ class LaidOutFile:
             most = min(start + segment.length, end) - offset
             out.append(segment.read(offset - start, most))
             offset, number = offset + most, number + 1
-        return b"".join(out)
+        return out[0] if len(out) == 1 else b"".join(out)
 
     def allocated(self) -> Ranges:
         return Ranges.of([(0, self._size)])

@@ -26,7 +26,7 @@ _FRAMES_AHEAD = 32
 
 
 class DiskWriter(Protocol):
-    """What a disk is materialised to."""
+    """What a disk is materialised to; written from several threads."""
 
     def write(self, offset: int, data: bytes) -> None:
         """Write all of ``data`` at ``offset``."""
@@ -59,12 +59,27 @@ def materialise(
 
     Raises `Damaged` at the first chunk that is not what its digest says; nothing of it is written.
     """
-    total = len(manifest) * CHUNK
-    done = 0
-    for index, data in _chunks(manifest, store, workers):
-        target.write(index * CHUNK, data)
-        done += CHUNK
-        progress(done, total)
+    total, done = len(manifest) * CHUNK, 0
+
+    def bring(fetch: _Fetch) -> int:
+        for index, data in _load(manifest, store, fetch):
+            target.write(index * CHUNK, data)
+        return len(fetch.rows)
+
+    with ThreadPoolExecutor(workers, thread_name_prefix="materialise") as pool:
+        pending: deque[Future[int]] = deque()
+        try:
+            for fetch in _fetches(manifest):
+                pending.append(pool.submit(bring, fetch))
+                if len(pending) >= _IN_FLIGHT:
+                    done += pending.popleft().result() * CHUNK
+                    progress(done, total)
+            while pending:
+                done += pending.popleft().result() * CHUNK
+                progress(done, total)
+        finally:
+            for future in pending:
+                future.cancel()
     target.flush()
 
 
@@ -137,21 +152,6 @@ def _load(manifest: Manifest, store: RegionStore, fetch: _Fetch) -> list[tuple[i
             raise Damaged(f"A chunk of pack {name[:16]} has the wrong length.")
         out.append((index, data))
     return out
-
-
-def _chunks(manifest: Manifest, store: RegionStore, workers: int) -> Iterator[tuple[int, bytes]]:
-    with ThreadPoolExecutor(workers, thread_name_prefix="materialise") as pool:
-        pending: deque[Future[list[tuple[int, bytes]]]] = deque()
-        try:
-            for fetch in _fetches(manifest):
-                pending.append(pool.submit(_load, manifest, store, fetch))
-                if len(pending) >= _IN_FLIGHT:
-                    yield from pending.popleft().result()
-            while pending:
-                yield from pending.popleft().result()
-        finally:
-            for future in pending:
-                future.cancel()
 
 
 class StoredDisk:
