@@ -87,7 +87,8 @@ def _plot(rows: list[Row]) -> None:
     axes.axvline(1.0, color="#1c2b33", linewidth=1.2)
     axes.text(1.0, len(rows) - 0.35, "target", ha="center", va="bottom", fontsize=9, color="#1c2b33")
     for place, row, share in zip(places, rows, shares, strict=True):
-        axes.text(share + 0.015, place, f"{row.ratio:.2f} (target {row.aim:g})", va="center", fontsize=8.5)
+        axes.text(share + 0.015, place, f"{row.ratio:.2f} (target {row.aim:g})", va="center", fontsize=8.5,
+                  bbox={"facecolor": "white", "edgecolor": "none", "pad": 1.2})  # fmt: skip
     axes.set_yticks(list(places), [row.work for row in rows], fontsize=9)
     axes.set_xlabel("ratio as a share of its target (shorter is better)")
     axes.set_xlim(0, max(1.35, max(shares) * 1.25))

@@ -158,23 +158,21 @@ class NbdDisk:
         return not self._flags & _FLAG_READ_ONLY
 
     def read(self, offset: int, length: int) -> bytes:
-        if offset < 0 or offset + length > self._size:
-            raise Damaged(f"Read of {length} bytes at {offset} is beyond the disk.")
-        if length <= _MOST:
-            return bytes(self._read_piece(offset, length))
-        pieces = [
-            self._read_piece(at, min(_MOST, offset + length - at)) for at in range(offset, offset + length, _MOST)
-        ]
-        return b"".join(pieces)
-
-    def _read_piece(self, offset: int, length: int) -> bytearray:
         out = bytearray(length)
-        if not length:
-            return out
+        self.read_into(offset, memoryview(out))
+        return bytes(out)
+
+    def read_into(self, offset: int, view: memoryview) -> None:
+        """Fill ``view`` from ``offset``, received straight into it."""
+        if offset < 0 or offset + len(view) > self._size:
+            raise Damaged(f"Read of {len(view)} bytes at {offset} is beyond the disk.")
+        for at in range(0, len(view), _MOST):
+            self._read_piece(offset + at, view[at : at + _MOST])
+
+    def _read_piece(self, offset: int, view: memoryview) -> None:
         with self._lock:
-            cookie = self._request(_CMD_READ, offset, length)
-            self._replies(cookie, length, memoryview(out), offset)
-        return out
+            cookie = self._request(_CMD_READ, offset, len(view))
+            self._replies(cookie, len(view), view, offset)
 
     def write(self, offset: int, data: bytes) -> None:
         """Write all of ``data`` at ``offset``; durable only after `flush`."""
@@ -265,10 +263,11 @@ class NbdDisk:
     ) -> list[tuple[int, bytes]]:
         """All chunks of one request's answer.  Raises `Damaged` for an error that the server reports.
 
-        The data of a read from ``offset`` is received straight ``into`` its place; holes stay zero.
+        The data of a read from ``offset`` is received straight ``into`` its place.
         """
         chunks: list[tuple[int, bytes]] = []
         failure: str | None = None
+        covered = 0
         while True:
             magic = struct.unpack(">I", self._receive(4))[0]
             if magic == _SIMPLE_REPLY_MAGIC:
@@ -276,6 +275,7 @@ class NbdDisk:
                 done, failure = True, _error_name(error) if error else failure
                 if not error and into is not None:
                     self._receive_into(into[:length])
+                    covered = length
             elif magic == _STRUCTURED_REPLY_MAGIC:
                 flags, kind, echoed, size = struct.unpack(">HHQI", self._receive(16))
                 if size > _MOST_REPLY:
@@ -286,7 +286,14 @@ class NbdDisk:
                     if at < 0 or at + size - 8 > length:
                         raise Damaged("The NBD server sent data that was not asked for.")
                     self._receive_into(into[at : at + size - 8])
-                    body = b""
+                    body, covered = b"", covered + size - 8
+                elif kind == _CHUNK_OFFSET_HOLE and into is not None and size == 12:
+                    start, hole = struct.unpack(">QI", self._receive(12))
+                    at, body = start - offset, b""
+                    if at < 0 or at + hole > length:
+                        raise Damaged("The NBD server sent a hole that was not asked for.")
+                    into[at : at + hole] = bytes(hole)
+                    covered += hole
                 else:
                     body = self._receive(size)
                 if kind & 0x8000:
@@ -301,6 +308,8 @@ class NbdDisk:
                 break
         if failure:
             raise Damaged(f"The NBD server refused a request: {failure}.")
+        if into is not None and covered != length:
+            raise Damaged("The NBD server sent less data than it was asked for.")
         return chunks
 
     def _send(self, data: bytes | memoryview) -> None:

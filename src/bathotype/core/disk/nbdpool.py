@@ -30,6 +30,10 @@ class NbdPool:
     def read(self, offset: int, length: int) -> bytes:
         return self._connection().read(offset, length)
 
+    def read_into(self, offset: int, view: memoryview) -> None:
+        """Fill ``view`` from ``offset``."""
+        self._connection().read_into(offset, view)
+
     def _connection(self) -> NbdDisk:
         known: NbdDisk | None = getattr(self._mine, "disk", None)
         if known is None:

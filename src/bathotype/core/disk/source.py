@@ -30,6 +30,15 @@ class BlockSource(Protocol):
         ...
 
 
+def read_into(source: BlockSource, offset: int, view: memoryview) -> None:
+    """Fill ``view`` from ``offset``; without a copy where the source can (it has a ``read_into`` of its own)."""
+    direct = getattr(source, "read_into", None)
+    if direct is not None:
+        direct(offset, view)
+    else:
+        view[:] = source.read(offset, len(view))
+
+
 #: A file's bytes are read the same way as a disk's; the name says that they are not the disk itself.
 ByteSource = BlockSource
 
@@ -54,6 +63,14 @@ class FileSource:
                 raise Damaged(f"{self.path.name}: read of {length} bytes at {offset} is beyond the end.")
             data += more
         return data
+
+    def read_into(self, offset: int, view: memoryview) -> None:
+        """Fill ``view`` from ``offset``.  Raises `Damaged` beyond the end."""
+        while view:
+            got = os.preadv(self._fd, [view], offset)
+            if not got:
+                raise Damaged(f"{self.path.name}: read of {len(view)} bytes at {offset} is beyond the end.")
+            view, offset = view[got:], offset + got
 
     def write(self, offset: int, data: bytes) -> None:
         """Write all of ``data`` at ``offset``."""
@@ -135,6 +152,15 @@ class Masked:
         for start, end in parts:
             out[start - offset : end - offset] = raw[start - first : end - first]
         return bytes(out)
+
+    def read_into(self, offset: int, view: memoryview) -> None:
+        """Fill ``view``; what is not visible becomes zeros."""
+        position = offset
+        for start, end in self.visible.within(offset, offset + len(view)):
+            view[position - offset : start - offset] = bytes(start - position)
+            read_into(self.base, start, view[start - offset : end - offset])
+            position = end
+        view[position - offset :] = bytes(offset + len(view) - position)
 
     def allocated(self) -> Ranges:
         return self.visible

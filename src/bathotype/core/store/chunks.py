@@ -17,12 +17,12 @@ LEVEL = 1
 _local = threading.local()
 
 
-def digest(data: bytes) -> bytes:
+def digest(data: bytes | memoryview) -> bytes:
     """BLAKE3-256 of the bytes."""
     return blake3(data).digest()
 
 
-def compress(data: bytes) -> bytes:
+def compress(data: bytes | memoryview) -> bytes:
     """One zstd frame (RFC 8878).  Compressors are kept per thread, since building one costs more than a chunk."""
     compressor = getattr(_local, "compressor", None)
     if compressor is None:

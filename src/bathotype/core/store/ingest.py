@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import threading
 from collections import OrderedDict, deque
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
@@ -11,7 +12,7 @@ import numpy as np
 import numpy.typing as npt
 
 from bathotype.core.disk.ranges import Ranges
-from bathotype.core.disk.source import BlockSource, Masked
+from bathotype.core.disk.source import BlockSource, Masked, read_into
 from bathotype.core.store.chunks import CHUNK, compress, digest
 from bathotype.core.store.manifest import ChunkIndex, Manifest, ManifestBuilder
 from bathotype.core.store.pack import PackBuilder
@@ -24,7 +25,8 @@ _BATCH = 16  # chunks read and handled together: 1 MiB
 _IN_FLIGHT = 8  # batches between reader and writer: bounds memory to some tens of MiB
 _PUTS = 2
 _RECENT = 65536  # digests remembered to recognise repeats within one disk
-_ZERO = bytes(CHUNK)
+_BEGINNING = bytes(64)
+_local = threading.local()
 
 
 @dataclass(frozen=True)
@@ -144,11 +146,16 @@ def _batches(indices: list[int]) -> Iterator[list[int]]:
 def _handle(source: BlockSource, batch: list[int], known: ChunkIndex) -> list[_Chunk]:
     start = batch[0] * CHUNK
     end = min((batch[-1] + 1) * CHUNK, source.size)
-    data = source.read(start, end - start)
+    buffer: bytearray | None = getattr(_local, "buffer", None)
+    if buffer is None:
+        buffer = _local.buffer = bytearray(_BATCH * CHUNK)  # one a thread, used again and again
+    data = memoryview(buffer)[: end - start]
+    read_into(source, start, data)
     out = []
     for index in batch:
         piece = data[index * CHUNK - start : (index + 1) * CHUNK - start]
-        if piece == (_ZERO if len(piece) == CHUNK else bytes(len(piece))):
+        # A look at its beginning tells most pieces that are not zero.
+        if piece[:64] == _BEGINNING[: len(piece)] and not np.frombuffer(piece, np.uint8).any():
             out.append(_Chunk(index, b"", None, None))
             continue
         name = digest(piece)
