@@ -71,5 +71,5 @@ def _elf(fs: Ext4) -> str:
             continue
         head = fs.read(inode, most=20)
         if head[:4] == b"\x7fELF":
-            return _MACHINES.get(struct.unpack_from("<H", head, 18)[0], "another")
+            return _MACHINES.get(struct.unpack_from("<H", head, 18)[0], "")
     return ""
