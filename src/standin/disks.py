@@ -85,10 +85,13 @@ def create_overlay(path: Path, base: tuple[Path, str] | None, size: int) -> None
 
 
 def copy_from_export(address: str, target: Path) -> None:
-    """A qcow2 copy of what an export reads as; whole or not there."""
+    """A raw copy of what an export reads as; whole or not there.
+
+    Raw, so that what the machine discards becomes a hole of that very size: a qcow2 file gives back whole clusters only.
+    """
     temporary = target.with_suffix(".part")
     subprocess.run(
-        [tool("qemu-img"), "convert", "-f", "raw", "-O", "qcow2", address, str(temporary)],
+        [tool("qemu-img"), "convert", "-f", "raw", "-O", "raw", address, str(temporary)],
         check=True,
         capture_output=True,
     )

@@ -88,7 +88,6 @@ class SiteDisks(SiteRules):
         if source is None:
             disks.create_raw(self.path(disk), disk.size)
         elif source.format == "fleece":
-            self._become_qcow2(disk)
             with self._offered(source) as address:
                 disks.copy_from_export(address, self.path(disk))
         elif overlay or source.format == "qcow2":

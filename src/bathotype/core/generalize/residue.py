@@ -107,6 +107,12 @@ def unreadable(reason: str) -> list[Finding]:
     return [_finding("not-scanned", "high", "(whole disk)", 0, reason, "Accept it if you know what the disk holds.")]
 
 
+def remains(what: str) -> Finding:
+    """The report that the disk's bytes still hold what none of its files does."""
+    told = "in bytes that belong to no file: the site does not give back what the clone discards"
+    return _finding("remains", "high", "(whole disk)", 0, f"{what}, {told}", "Use another file system, or accept it.")
+
+
 def _finding(rule: str, severity: str, path: str, line: int, excerpt: str, advice: str) -> Finding:
     name = digest(f"{rule}\0{path}\0{line}\0{excerpt}".encode("utf-8", "replace")).hex()[:8]
     printable = path.encode("utf-8", "replace").decode("utf-8")

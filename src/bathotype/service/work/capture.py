@@ -12,9 +12,10 @@ from sqlalchemy.orm import Session
 from bathotype.core.disk.layout import read_layout, used_ranges
 from bathotype.core.disk.source import open_file
 from bathotype.core.errors import BathotypeError, Damaged, NotFound
+from bathotype.core.generalize import residue
 from bathotype.core.generalize.plan import plan
 from bathotype.core.generalize.profile import Profile
-from bathotype.core.generalize.remains import blank_remains
+from bathotype.core.generalize.remains import blank_remains, still_holds
 from bathotype.core.guest.files import GuestDisk
 from bathotype.core.store.ingest import Chunks, Unchanged
 from bathotype.core.store.manifest import Manifest
@@ -228,7 +229,6 @@ class Capture(_FromSnapshot, MakesVersion):
         assert profile is not None
         with InsideClone(self.context, self.site, self.machine, self.context.memo["snapshot"]) as clone:
             made = clone.generalize(profile, self._identity_of, self._known_identity)
-            self._judged(made.findings, made.contents)
             self.context.remember(
                 identity=made.identity,
                 steps=made.steps,
@@ -244,6 +244,11 @@ class Capture(_FromSnapshot, MakesVersion):
                     target.close()
         blank_remains(self._image, self.context.scratch)
         with open_file(self._image) as image:
+            # The id was a small file too: where it is still found, other removed files may be.
+            machine_id = str(made.identity.get("machine_id", ""))
+            if len(machine_id) == 32 and still_holds(image, machine_id.encode()):
+                made.findings.append(residue.remains("the source's machine id"))
+            self._judged(made.findings, made.contents)
             self._store(image, used_ranges(image, read_layout(image)))
         return None
 
