@@ -64,7 +64,7 @@ def register(system: System, root: str) -> str:
     return done.stdout.strip()
 
 
-def booted(system: System, machine: str, seconds: float = 400) -> None:
+def booted(system: System, machine: str, seconds: float = 700) -> None:
     def done() -> bool:
         try:
             with system.site().agent(machine, timeout=10) as agent:
