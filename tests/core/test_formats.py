@@ -245,8 +245,8 @@ def test_a_bomb_in_a_cluster_does_not_take_memory(tmp_path: Path) -> None:
     qemu_img("create", "-q", "-f", "qcow2", "-o", "compression_type=zlib", image, "64M")
     import zlib
 
-    packer = zlib.compressobj(9, wbits=-15)
-    bomb = packer.compress(bytes(256 * MIB)) + packer.flush()
+    squeezer = zlib.compressobj(9, wbits=-15)
+    bomb = squeezer.compress(bytes(256 * MIB)) + squeezer.flush()
     data = bytearray(image.read_bytes().ljust(512 * 1024, b"\0"))
     l1 = struct.unpack_from(">Q", data, 40)[0]
     struct.pack_into(">Q", data, l1, 400 * 1024 // 65536 * 65536)

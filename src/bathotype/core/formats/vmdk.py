@@ -1,6 +1,6 @@
 """VMDK with a single sparse extent, monolithic and stream-optimised: reading and writing.
 
-Follows VMware's technical note "Virtual Disk Format 5.0".  Images of several files are refused.
+Follows the technical note "Virtual Disk Format 5.0".  Images of several files are refused.
 """
 
 from __future__ import annotations
