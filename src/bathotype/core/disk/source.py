@@ -30,6 +30,12 @@ class BlockSource(Protocol):
         ...
 
 
+def check_read(size: int, offset: int, length: int) -> None:
+    """Raise `Damaged` for a read that is not inside a disk of ``size`` bytes."""
+    if offset < 0 or length < 0 or offset + length > size:
+        raise Damaged(f"Read of {length} bytes at {offset} is beyond the disk.")
+
+
 def read_into(source: BlockSource, offset: int, view: memoryview) -> None:
     """Fill ``view`` from ``offset``; without a copy where the source can (it has a ``read_into`` of its own)."""
     direct = getattr(source, "read_into", None)

@@ -19,7 +19,7 @@ import numpy.typing as npt
 import zstandard
 
 from bathotype.core.disk.ranges import Ranges
-from bathotype.core.disk.source import BlockSource, ByteSource
+from bathotype.core.disk.source import BlockSource, ByteSource, check_read
 from bathotype.core.errors import Damaged, Refused
 
 MAGIC = b"QFI\xfb"
@@ -144,8 +144,7 @@ class Qcow2Image:
         return self._size
 
     def read(self, offset: int, length: int) -> bytes:
-        if offset < 0 or length < 0 or offset + length > self._size:
-            raise Damaged(f"Read of {length} bytes at {offset} is beyond the disk.")
+        check_read(self._size, offset, length)
         out, end = bytearray(), offset + length
         while offset < end:
             entries, first = self._entries(offset)

@@ -13,7 +13,7 @@ import numpy as np
 import numpy.typing as npt
 
 from bathotype.core.disk.ranges import Ranges
-from bathotype.core.disk.source import BlockSource, ByteSource
+from bathotype.core.disk.source import BlockSource, ByteSource, check_read
 from bathotype.core.errors import Damaged, Refused
 from bathotype.core.formats.laidout import Blocks, LaidOutFile, Plain, Whole, present
 
@@ -139,8 +139,7 @@ class VhdImage:
         return self._size
 
     def read(self, offset: int, length: int) -> bytes:
-        if offset < 0 or length < 0 or offset + length > self._size:
-            raise Damaged(f"Read of {length} bytes at {offset} is beyond the disk.")
+        check_read(self._size, offset, length)
         if self._kind == _FIXED:
             return self._file.read(offset, length)
         out, end = bytearray(), offset + length

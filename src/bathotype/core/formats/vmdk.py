@@ -15,7 +15,7 @@ import numpy as np
 import numpy.typing as npt
 
 from bathotype.core.disk.ranges import Ranges
-from bathotype.core.disk.source import BlockSource, ByteSource
+from bathotype.core.disk.source import BlockSource, ByteSource, check_read
 from bathotype.core.errors import Damaged, Refused
 from bathotype.core.formats.laidout import UNIT, Blocks, Encoded, LaidOutFile, Plain, Segment, present
 from bathotype.core.formats.packing import Packing
@@ -189,8 +189,7 @@ class VmdkImage:
         return self._size
 
     def read(self, offset: int, length: int) -> bytes:
-        if offset < 0 or length < 0 or offset + length > self._size:
-            raise Damaged(f"Read of {length} bytes at {offset} is beyond the disk.")
+        check_read(self._size, offset, length)
         out, end = bytearray(), offset + length
         while offset < end:
             number, inside = divmod(offset, self._grain)

@@ -236,12 +236,7 @@ class Capture(_FromSnapshot, MakesVersion):
             )
             with self.site.open_disk(made.snapshot) as disk:
                 used = used_ranges(disk, read_layout(disk))
-                target = self._new_image(disk.size, used.total)
-                try:
-                    self._copy_ranges(disk, used, target, 0, used.total)
-                    target.flush()
-                finally:
-                    target.close()
+                self._bring(disk, used)
         blank_remains(self._image, self.context.scratch)
         with open_file(self._image) as image:
             # The id was a small file too: where it is still found, other removed files may be.

@@ -89,12 +89,7 @@ class Import(MakesVersion):
             raise found.refusal()
         disk = found.image.disk
         used = used_ranges(disk, read_layout(disk))
-        target = self._new_image(disk.size, used.total)
-        try:
-            self._copy_ranges(disk, used, target, 0, used.total)
-            target.flush()
-        finally:
-            target.close()
+        self._bring(disk, used)
 
     def store(self) -> None:
         """Store what the region does not have yet."""

@@ -95,6 +95,15 @@ class MakesVersion(Work):
             file.truncate(size)
         return FileSource(self._image, writable=True)
 
+    def _bring(self, disk: BlockSource, used: Ranges) -> None:
+        """Copy the used ranges of a disk to a new image in scratch."""
+        target = self._new_image(disk.size, used.total)
+        try:
+            self._copy_ranges(disk, used, target, 0, used.total)
+            target.flush()
+        finally:
+            target.close()
+
     def _copy_ranges(self, disk: BlockSource, used: Ranges, target: FileSource, done: int, total: int) -> int:
         """Copy ranges of a disk; returns the bytes done so far."""
         try:
