@@ -87,7 +87,7 @@ def test_a_download_that_is_cut_goes_on(system: System, version: str, tmp_path: 
     assert target.read_bytes() == (tmp_path / "whole").read_bytes() and not left.exists()
 
 
-def test_an_imported_machine_is_generalized_like_a_captured_one(system: System, tmp_path: Path) -> None:
+def test_an_imported_machine_is_generalized_like_a_captured_one(system: System, version: str, tmp_path: Path) -> None:
     raw = system.disk_file("gauge-seed-01")
     image = tmp_path / "seed.qcow2"
     subprocess.run(["qemu-img", "convert", "-f", "raw", "-O", "qcow2", "-c", str(raw), str(image)], check=True)
@@ -141,7 +141,7 @@ def test_what_stands_in_an_imports_way_is_told_at_once(system: System, version: 
     assert time.monotonic() - begun < 20
 
 
-def test_an_upload_is_checked_part_by_part_and_belongs_to_its_account(system: System) -> None:
+def test_an_upload_is_checked_part_by_part_and_belongs_to_its_account(system: System, version: str) -> None:
     headers = {"Authorization": f"Bearer {system.secrets['api']['tide-core']}"}
     other = {"Authorization": f"Bearer {system.secrets['api']['chart-house']}"}
     with httpx.Client(base_url=f"{system.url}/api/v1", trust_env=False) as http:
@@ -188,7 +188,7 @@ def test_an_edit_makes_a_new_version_without_a_boot(system: System, version: str
     assert cli("edit", version, "--steps", str(sheet), "--bump", "patch").returncode == 2
 
 
-def test_an_import_survives_kill_9_of_its_worker(system: System, exported: Path) -> None:
+def test_an_import_survives_kill_9_of_its_worker(system: System, version: str, exported: Path) -> None:
     with system.core as client:
         upload = client.upload(exported, region="skerry-1")
         request = {"upload": upload.id, "line": "gauge-disks", "number": "4.0.0"}
