@@ -41,6 +41,12 @@ class Refused(BathotypeError):
     code = "refused"
 
 
+class Forbidden(Refused):
+    """The caller's role, or its token, does not allow it."""
+
+    code = "forbidden"
+
+
 class Damaged(BathotypeError):
     """Bytes are not what their digest says, or a structure on disk is broken."""
 

@@ -30,7 +30,7 @@ def compress(data: bytes | memoryview) -> bytes:
     return bytes(compressor.compress(data))
 
 
-def decompress(frame: bytes) -> bytes:
+def decompress(frame: bytes | memoryview) -> bytes:
     """The bytes of one chunk.  Raises ``zstandard.ZstdError`` for a broken frame."""
     decompressor = getattr(_local, "decompressor", None)
     if decompressor is None:

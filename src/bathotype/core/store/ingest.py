@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-import threading
 from collections import OrderedDict, deque
 from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
+from queue import SimpleQueue
 
 import numpy as np
 import numpy.typing as npt
@@ -21,12 +21,12 @@ from bathotype.core.store.region import RegionStore
 #: Called with (bytes done, bytes in all); may raise to stop the work.
 Progress = Callable[[int, int], None]
 
-_BATCH = 16  # chunks read and handled together: 1 MiB
+_BATCH = 32  # chunks read and handled together: 2 MiB
+_READERS = 1  # with more, they and the server wait for each other
 _IN_FLIGHT = 8  # batches between reader and writer: bounds memory to some tens of MiB
 _PUTS = 2
 _RECENT = 65536  # digests remembered to recognise repeats within one disk
 _BEGINNING = bytes(64)
-_local = threading.local()
 
 
 @dataclass(frozen=True)
@@ -65,24 +65,27 @@ def ingest(
     total = len(indices) * CHUNK
     builder = ManifestBuilder(source.size)
     with (
-        ThreadPoolExecutor(workers + 1, thread_name_prefix="ingest") as pool,
+        ThreadPoolExecutor(_READERS, thread_name_prefix="read") as readers,
+        ThreadPoolExecutor(workers, thread_name_prefix="ingest") as pool,
         ThreadPoolExecutor(_PUTS, thread_name_prefix="put") as puts,
     ):
         writer = _Writer(store, builder, known, on_pack, puts)
-        pending: deque[Future[list[_Chunk]]] = deque()
+        buffers = _Buffers()
+        pending: deque[tuple[int, Future[list[_Chunk]]]] = deque()
         done = 0
         try:
-            for batch in _batches(indices):
-                pending.append(pool.submit(_handle, visible, batch, known))
-                if len(pending) >= _IN_FLIGHT:
-                    done += writer.take(pending.popleft().result())
+            for batch in (*_batches(indices), None):
+                if batch:
+                    reading = readers.submit(_read, visible, batch, buffers)
+                    pending.append((len(batch) * CHUNK, pool.submit(_handle, reading, batch, known, buffers)))
+                while len(pending) >= _IN_FLIGHT or (pending and batch is None):
+                    length, handled = pending.popleft()
+                    writer.take(handled.result())
+                    done += length
                     progress(done, total)
-            while pending:
-                done += writer.take(pending.popleft().result())
-                progress(done, total)
         except BaseException:
-            for future in pending:
-                future.cancel()
+            for _, handled in pending:
+                handled.cancel()
             raise
         writer.finish()
     if unchanged is not None:
@@ -143,25 +146,60 @@ def _batches(indices: list[int]) -> Iterator[list[int]]:
         yield batch
 
 
-def _handle(source: BlockSource, batch: list[int], known: ChunkIndex) -> list[_Chunk]:
+class _Buffers:
+    """Room for each batch under way, used again and again: fresh memory costs more than reading into it."""
+
+    def __init__(self) -> None:
+        self._free: SimpleQueue[memoryview] = SimpleQueue()
+        for _ in range(_IN_FLIGHT):
+            self._free.put(memoryview(bytearray(_BATCH * CHUNK)))
+
+    def take(self) -> memoryview:
+        return self._free.get()
+
+    def give_back(self, buffer: memoryview) -> None:
+        self._free.put(buffer)
+
+
+def _read(source: BlockSource, batch: list[int], buffers: _Buffers) -> tuple[memoryview, int]:
+    """A batch in a buffer, and how many bytes it has.  The readers run ahead of those who hash and compress."""
+    buffer = buffers.take()
     start = batch[0] * CHUNK
-    end = min((batch[-1] + 1) * CHUNK, source.size)
-    buffer: bytearray | None = getattr(_local, "buffer", None)
-    if buffer is None:
-        buffer = _local.buffer = bytearray(_BATCH * CHUNK)  # one a thread, used again and again
-    data = memoryview(buffer)[: end - start]
-    read_into(source, start, data)
-    out = []
+    length = min((batch[-1] + 1) * CHUNK, source.size) - start
+    try:
+        read_into(source, start, buffer[:length])
+    except BaseException:
+        buffers.give_back(buffer)
+        raise
+    return buffer, length
+
+
+def _handle(
+    reading: Future[tuple[memoryview, int]], batch: list[int], known: ChunkIndex, buffers: _Buffers
+) -> list[_Chunk]:
+    buffer, length = reading.result()
+    try:
+        return _chunks(buffer[:length], batch, known)
+    finally:
+        buffers.give_back(buffer)
+
+
+def _chunks(data: memoryview, batch: list[int], known: ChunkIndex) -> list[_Chunk]:
+    start = batch[0] * CHUNK
+    pieces = {}
     for index in batch:
         piece = data[index * CHUNK - start : (index + 1) * CHUNK - start]
         # A look at its beginning tells most pieces that are not zero.
-        if piece[:64] == _BEGINNING[: len(piece)] and not np.frombuffer(piece, np.uint8).any():
-            out.append(_Chunk(index, b"", None, None))
-            continue
-        name = digest(piece)
-        place = known.find(name)
-        out.append(_Chunk(index, name, None if place else compress(piece), place))
-    return out
+        if piece[:64] != _BEGINNING[: len(piece)] or np.frombuffer(piece, np.uint8).any():
+            pieces[index] = piece
+    # First all are hashed, then compressed: a processor that slows down for BLAKE3's wide registers stays slow for
+    # a while afterwards, and in turns the compressor would always run in that while.
+    names = [digest(piece) for piece in pieces.values()]
+    places = known.find_all(names)
+    return [
+        _Chunk(index, name, None if place else compress(piece), place)
+        for (index, piece), name, place in zip(pieces.items(), names, places, strict=True)
+    ]
 
 
 class _Writer:
@@ -182,10 +220,8 @@ class _Writer:
         self.packs: list[str] = []
         self.new_bytes = 0
 
-    def take(self, chunks: list[_Chunk]) -> int:
+    def take(self, chunks: list[_Chunk]) -> None:
         for chunk in chunks:
-            if not chunk.digest:
-                continue
             if chunk.place:
                 pack, offset, length = chunk.place
                 self._builder.add(chunk.index, chunk.digest, self._builder.pack_number(pack), offset, length)
@@ -202,7 +238,6 @@ class _Writer:
             self._builder.add(chunk.index, chunk.digest, *place)
             if self._pack.full:
                 self.seal()
-        return len(chunks) * CHUNK
 
     @property
     def _placeholder(self) -> str:

@@ -21,6 +21,9 @@ _MAGIC = b"BATHOMF1"
 _CONTENT_DOMAIN = b"bathotype content 1"
 _MOST_CHUNKS = 1 << 28
 
+_ROWS = np.dtype([("i", "<i8"), ("d", "V32"), ("p", "<i4"), ("o", "<i8"), ("n", "<i4")])
+_TAIL = 8192
+
 Indices = npt.NDArray[np.int64]
 Digests = npt.NDArray[np.uint8]
 
@@ -166,12 +169,12 @@ class Manifest:
 
 
 class ManifestBuilder:
-    """Collects chunks in ascending order into a `Manifest`, in flat arrays that grow by doubling."""
+    """Collects chunks in ascending order into a `Manifest`, in flat arrays."""
 
     def __init__(self, size: int) -> None:
         self.size = size
-        self._count = 0
-        self._rows = np.zeros(1024, dtype=[("i", "<i8"), ("d", "V32"), ("p", "<i4"), ("o", "<i8"), ("n", "<i4")])
+        self._tables: list[npt.NDArray[np.void]] = []
+        self._tail: list[tuple[int, bytes, int, int, int]] = []  # rows in no table yet: that goes by the thousand
         self._packs: dict[str, int] = {}
 
     def pack_number(self, name: str) -> int:
@@ -180,34 +183,42 @@ class ManifestBuilder:
 
     def add(self, index: int, digest: bytes, pack: int, offset: int, length: int) -> None:
         """Append the chunk at disk position ``index``."""
-        if self._count == len(self._rows):
-            self._rows = np.concatenate([self._rows, np.zeros_like(self._rows)])
-        self._rows[self._count] = (index, digest, pack, offset, length)
-        self._count += 1
+        self._tail.append((index, digest, pack, offset, length))
+        if len(self._tail) == _TAIL:
+            self._settle()
+
+    def _settle(self) -> None:
+        if self._tail:
+            self._tables.append(np.array(self._tail, _ROWS))
+            self._tail.clear()
+
+    def _all(self) -> npt.NDArray[np.void]:
+        self._settle()
+        return np.concatenate(self._tables) if self._tables else np.zeros(0, _ROWS)
 
     def take_over(self, other: Manifest, rows: npt.NDArray[np.int64]) -> None:
         """Add rows of another manifest as they are; the order is put right in the end."""
         numbers = np.array([self.pack_number(name) for name in other.packs], np.int32)
-        more = np.zeros(len(rows), self._rows.dtype)
+        more = np.zeros(len(rows), _ROWS)
         more["i"], more["o"], more["n"] = other.index[rows], other.offset[rows], other.length[rows]
         more["d"] = np.ascontiguousarray(other.digests[rows]).view("V32").reshape(-1)
         more["p"] = numbers[other.pack[rows]] if len(rows) else 0
-        self._rows = np.concatenate([self._rows[: self._count], more])
-        self._rows = self._rows[np.argsort(self._rows["i"], kind="stable")]
-        self._count = len(self._rows)
+        both = np.concatenate([self._all(), more])
+        self._tables = [both[np.argsort(both["i"], kind="stable")]]
 
     def rename_pack(self, placeholder: str, name: str) -> None:
         """Give a pack the name that it gets when it is sealed."""
         number = self._packs.pop(placeholder)
         if name in self._packs:  # an equal pack was sealed before: point its rows there
-            rows = self._rows[: self._count]
-            rows["p"][rows["p"] == number] = self._packs[name]
+            self._settle()
+            for table in self._tables:
+                table["p"][table["p"] == number] = self._packs[name]
             return
         self._packs[name] = number
 
     def build(self) -> Manifest:
         """The finished manifest, naming only packs that some chunk needs."""
-        rows = self._rows[: self._count]
+        rows = self._all()
         names = {number: name for name, number in self._packs.items()}
         needed, renumbered = np.unique(rows["p"], return_inverse=True)
         return Manifest(
@@ -246,13 +257,17 @@ class ChunkIndex:
         order = np.argsort(keys, kind="stable")
         self._keys, self._digests, self._place = keys[order], self._digests[order], self._place[order]
 
-    def find(self, digest: bytes) -> tuple[str, int, int] | None:
-        """``(pack, offset, length)`` of a chunk, None where it is not known."""
-        key = np.uint64(int.from_bytes(digest[:8], "little"))
-        at = int(np.searchsorted(self._keys, key))
-        while at < len(self._keys) and self._keys[at] == key:
-            if self._digests[at].tobytes() == digest:
-                place = self._place[at]
-                return self._packs[int(place["p"])], int(place["o"]), int(place["n"])
-            at += 1
-        return None
+    def find_all(self, digests: list[bytes]) -> list[tuple[str, int, int] | None]:
+        """``(pack, offset, length)`` of each chunk, None where it is not known."""
+        if not len(self._keys) or not digests:
+            return [None] * len(digests)
+        wanted = np.frombuffer(b"".join(digests), np.uint8).reshape(-1, DIGEST)
+        keys = np.ascontiguousarray(wanted[:, :8]).view("<u8").reshape(-1)
+        rows = np.minimum(np.searchsorted(self._keys, keys), len(self._keys) - 1)
+        # Of two different digests with the same first eight bytes the second is taken for new: no harm is done.
+        here = (self._digests[rows] == wanted).all(axis=1).tolist()
+        places = self._place[rows].tolist()
+        return [
+            (self._packs[pack], offset, length) if found else None
+            for (pack, offset, length), found in zip(places, here, strict=True)
+        ]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections import OrderedDict, deque
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from typing import Protocol
@@ -16,20 +16,21 @@ from bathotype.core.disk.source import BlockSource
 from bathotype.core.errors import Damaged
 from bathotype.core.store.chunks import CHUNK, digest
 from bathotype.core.store.ingest import Progress
-from bathotype.core.store.manifest import Manifest
+from bathotype.core.store.manifest import Indices, Manifest
 from bathotype.core.store.region import RegionStore
 
 _MOST_FETCH = 4 * 1024 * 1024
 _GAP = 256 * 1024  # frames this close are fetched in one request
-_IN_FLIGHT = 6
+_IN_FLIGHT = 4
+_MOST_PIECES = 256
 _FRAMES_AHEAD = 32
 
 
 class DiskWriter(Protocol):
-    """What a disk is materialised to; written from several threads."""
+    """What a disk is materialised to."""
 
-    def write(self, offset: int, data: bytes) -> None:
-        """Write all of ``data`` at ``offset``."""
+    def write_pieces(self, offset: int, pieces: Sequence[bytes]) -> None:
+        """Write all pieces one after another from ``offset``."""
         ...
 
     def flush(self) -> None:
@@ -38,7 +39,7 @@ class DiskWriter(Protocol):
 
 
 @dataclass(frozen=True)
-class _Fetch:
+class Fetch:
     """Rows of the manifest whose frames lie close together in one pack."""
 
     pack: int
@@ -61,42 +62,81 @@ def materialise(
     """
     total, done = len(manifest) * CHUNK, 0
 
-    def bring(fetch: _Fetch) -> int:
-        for index, data in _load(manifest, store, fetch):
-            target.write(index * CHUNK, data)
-        return len(fetch.rows)
-
+    # One writes for all: writers of one file wait for each other anyway, at the expense of those who unpack.
     with ThreadPoolExecutor(workers, thread_name_prefix="materialise") as pool:
-        pending: deque[Future[int]] = deque()
+        pending: deque[Future[list[tuple[int, bytes]]]] = deque()
         try:
-            for fetch in _fetches(manifest):
-                pending.append(pool.submit(bring, fetch))
-                if len(pending) >= _IN_FLIGHT:
-                    done += pending.popleft().result() * CHUNK
+            for fetch in (*fetches(manifest), None):
+                if fetch:
+                    pending.append(pool.submit(_load, manifest, store, fetch))
+                while len(pending) >= _IN_FLIGHT or (pending and fetch is None):
+                    loaded = pending.popleft().result()
+                    for offset, pieces in _runs(loaded):
+                        target.write_pieces(offset, pieces)
+                    done += len(loaded) * CHUNK
                     progress(done, total)
-            while pending:
-                done += pending.popleft().result() * CHUNK
-                progress(done, total)
         finally:
             for future in pending:
                 future.cancel()
     target.flush()
 
 
-def verify(manifest: Manifest, store: RegionStore, *, progress: Progress = lambda done, total: None) -> list[Damaged]:
-    """Read every chunk of a version and return what is wrong, one finding a pack."""
-    found: dict[str, Damaged] = {}
-    total, done = len(manifest) * CHUNK, 0
-    for fetch in _fetches(manifest):
-        name = manifest.packs[fetch.pack]
-        done += len(fetch.rows) * CHUNK
-        if name not in found:
+def _runs(loaded: list[tuple[int, bytes]]) -> Iterator[tuple[int, list[bytes]]]:
+    """Chunks that follow one another on the disk, put together: ``(offset, pieces)``."""
+    pieces: list[bytes] = []
+    start = following = -1
+    for index, data in sorted(loaded):
+        if index != following or len(pieces) == _MOST_PIECES:
+            if pieces:
+                yield start * CHUNK, pieces
+            start, pieces = index, []
+        pieces.append(data)
+        following = index + 1
+    if pieces:
+        yield start * CHUNK, pieces
+
+
+def damaged_rows(
+    manifest: Manifest, store: RegionStore, *, progress: Progress = lambda done, total: None, workers: int = 2
+) -> tuple[Indices, list[str]]:
+    """Read every chunk back: rows whose bytes are not what their digest says, and what is wrong, one text a pack."""
+    bad: list[int] = []
+    told: dict[int, str] = {}
+    total, done = max(1, manifest.stored_bytes), 0
+
+    def check(part: Fetch) -> tuple[Fetch, list[int], str]:
+        name = manifest.packs[part.pack]
+        try:
+            raw = memoryview(store.get_frames(name, part.start, part.end - part.start))
+        except Damaged as error:
+            return part, part.rows, error.message
+        wrong, why = [], ""
+        for row in part.rows:
+            at = int(manifest.offset[row]) - part.start
             try:
-                _load(manifest, store, fetch)
+                store.read_chunk(name, raw[at : at + int(manifest.length[row])], manifest.digests[row].tobytes())
             except Damaged as error:
-                found[name] = error
-        progress(done, total)
-    return list(found.values())
+                wrong.append(row)
+                why = error.message
+        return part, wrong, why
+
+    with ThreadPoolExecutor(workers, thread_name_prefix="check") as pool:
+        pending: deque[Future[tuple[Fetch, list[int], str]]] = deque()
+        try:
+            for part in (*fetches(manifest), None):
+                if part:
+                    pending.append(pool.submit(check, part))
+                while len(pending) > workers or (pending and part is None):
+                    checked, wrong, why = pending.popleft().result()
+                    bad += wrong
+                    if wrong:
+                        told.setdefault(checked.pack, why)
+                    done += checked.end - checked.start
+                    progress(min(done, total), total)
+        finally:
+            for future in pending:
+                future.cancel()
+    return np.array(sorted(bad), np.int64), list(told.values())
 
 
 def compare(manifest: Manifest, disk: BlockSource, *, progress: Progress = lambda done, total: None) -> list[int]:
@@ -119,39 +159,39 @@ def compare(manifest: Manifest, disk: BlockSource, *, progress: Progress = lambd
     return wrong
 
 
-def _fetches(manifest: Manifest, part: range | None = None) -> Iterator[_Fetch]:
-    """Group rows, in order of place in the packs, so that each request brings many chunks."""
-    chosen = slice(part.start, part.stop) if part is not None else slice(None)
-    order = np.lexsort((manifest.offset[chosen], manifest.pack[chosen])) + (part.start if part is not None else 0)
-    rows: list[int] = []
+def fetches(manifest: Manifest, rows: Indices | None = None) -> Iterator[Fetch]:
+    """Group rows (all, if none are given), in order of place in the packs, so that each request brings many chunks."""
+    chosen = np.arange(len(manifest)) if rows is None else rows
+    order = chosen[np.lexsort((manifest.offset[chosen], manifest.pack[chosen]))]
+    together: list[int] = []
     pack = start = end = -1
     for row in order.tolist():
         at, length = int(manifest.offset[row]), int(manifest.length[row])
         near = manifest.pack[row] == pack and at - end <= _GAP and at + length - start <= _MOST_FETCH
-        if rows and not near:
-            yield _Fetch(pack, start, end, rows)
-            rows = []
-        if not rows:
+        if together and not near:
+            yield Fetch(pack, start, end, together)
+            together = []
+        if not together:
             pack, start, end = int(manifest.pack[row]), at, at
-        rows.append(row)
+        together.append(row)
         end = max(end, at + length)
-    if rows:
-        yield _Fetch(pack, start, end, rows)
+    if together:
+        yield Fetch(pack, start, end, together)
 
 
-def _load(manifest: Manifest, store: RegionStore, fetch: _Fetch) -> list[tuple[int, bytes]]:
+def _load(manifest: Manifest, store: RegionStore, fetch: Fetch) -> list[tuple[int, bytes]]:
     name = manifest.packs[fetch.pack]
     raw = store.get_frames(name, fetch.start, fetch.end - fetch.start)
-    out = []
-    for row in fetch.rows:
-        at = int(manifest.offset[row]) - fetch.start
-        frame = raw[at : at + int(manifest.length[row])]
-        index = int(manifest.index[row])
-        data = store.read_chunk(name, frame, manifest.digests[row].tobytes())
+    frames = memoryview(raw)
+    at = (manifest.offset[fetch.rows] - fetch.start).tolist()
+    lengths, indices = manifest.length[fetch.rows].tolist(), manifest.index[fetch.rows].tolist()
+    # First all are unpacked, then checked: see the same in ingest.
+    unpacked = [store.unpack(name, frames[a : a + n]) for a, n in zip(at, lengths, strict=True)]
+    for row, index, data in zip(fetch.rows, indices, unpacked, strict=True):
+        store.check_chunk(name, data, manifest.digests[row].tobytes())
         if len(data) != manifest.chunk_size(index):
             raise Damaged(f"A chunk of pack {name[:16]} has the wrong length.")
-        out.append((index, data))
-    return out
+    return list(zip(indices, unpacked, strict=True))
 
 
 class StoredDisk:
@@ -186,7 +226,7 @@ class StoredDisk:
         """Many chunks at once: those that lie together in a pack come in one request, and pass by the cache."""
         out = bytearray(length)
         low, high = np.searchsorted(self.manifest.index, [offset // CHUNK, (offset + length - 1) // CHUNK + 1])
-        for fetch in _fetches(self.manifest, range(int(low), int(high))):
+        for fetch in fetches(self.manifest, np.arange(int(low), int(high))):
             for index, data in _load(self.manifest, self._store, fetch):
                 at = index * CHUNK - offset
                 piece = data[max(0, -at) : length - at]

@@ -30,18 +30,19 @@ class RegionStore:
         self._local: Path | None = None
         if url.startswith("file://"):
             self._local = Path(unquote(urlsplit(url).path))
-            self._local.mkdir(parents=True, exist_ok=True)
-            self._store: ObjectStore = LocalStore(self._local)
+            try:
+                self._local.mkdir(parents=True, exist_ok=True)
+                self._store: ObjectStore = LocalStore(self._local)
+            except Exception as error:
+                raise self._explained(error) from error
         else:
             self._store = from_url(url)
 
     # Packs
 
     def put_pack(self, name: str, data: bytes | bytearray) -> None:
-        """Store a sealed pack.  One that is already there, whole, is left as it is."""
-        path = _pack_path(name)
-        if self._size(path) != len(data):
-            self._put(path, data)
+        """Store a sealed pack.  One of that name that is there already is replaced: it may be damaged."""
+        self._put(_pack_path(name), data)
 
     def get_frames(self, name: str, start: int, length: int) -> bytes:
         """Raw bytes of a pack; the caller checks each chunk."""
@@ -55,15 +56,23 @@ class RegionStore:
         except Exception as error:
             raise self._explained(error) from error
 
-    def read_chunk(self, pack: str, frame: bytes, wanted: bytes) -> bytes:
+    def read_chunk(self, pack: str, frame: bytes | memoryview, wanted: bytes) -> bytes:
         """Decompress a frame and check it against the digest it must have."""
+        data = self.unpack(pack, frame)
+        self.check_chunk(pack, data, wanted)
+        return data
+
+    def unpack(self, pack: str, frame: bytes | memoryview) -> bytes:
+        """Decompress a frame, which is not checked yet."""
         try:
-            data = decompress(frame)
+            return decompress(frame)
         except Exception as error:
             raise self._pack_damaged(pack) from error
-        if digest(data) != wanted or len(data) > CHUNK:
+
+    def check_chunk(self, pack: str, data: bytes, wanted: bytes) -> None:
+        """Raises `Damaged` unless a chunk has the digest that it must have."""
+        if len(data) > CHUNK or digest(data) != wanted:
             raise self._pack_damaged(pack)
-        return data
 
     def delete_pack(self, name: str) -> None:
         """Remove a pack; one that is gone already is fine."""
@@ -71,9 +80,12 @@ class RegionStore:
 
     def packs(self) -> Iterator[tuple[str, int]]:
         """``(name, bytes)`` of every pack in the store."""
-        for batch in obstore.list(self._store, "packs"):
-            for item in batch:
-                yield item["path"].rsplit("/", 1)[-1], item["size"]
+        try:
+            for batch in obstore.list(self._store, "packs"):
+                for item in batch:
+                    yield item["path"].rsplit("/", 1)[-1], item["size"]
+        except Exception as error:
+            raise self._explained(error) from error
 
     # Manifests
 
@@ -163,14 +175,6 @@ class RegionStore:
             return bytes(obstore.get(self._store, path).bytes())
         except FileNotFoundError as error:
             raise NotFound(f"Region {self.name} does not hold {what}.") from error
-        except Exception as error:
-            raise self._explained(error) from error
-
-    def _size(self, path: str) -> int | None:
-        try:
-            return int(obstore.head(self._store, path)["size"])
-        except FileNotFoundError:
-            return None
         except Exception as error:
             raise self._explained(error) from error
 

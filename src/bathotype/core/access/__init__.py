@@ -1,0 +1,1 @@
+"""Who may do what: roles and what they allow."""

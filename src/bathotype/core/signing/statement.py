@@ -1,0 +1,92 @@
+"""What is signed of a version: an in-toto Statement v1 with provenance after the pattern of SLSA Provenance v1.
+
+The subject is the version, named by its content digest (BLAKE3 over size and chunk digests, docs/store-format.md).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any
+
+from bathotype.core.errors import Damaged
+from bathotype.core.signing.envelope import BadSignature
+
+_STATEMENT = "https://in-toto.io/Statement/v1"
+_PREDICATE = "https://slsa.dev/provenance/v1"
+_BUILD_TYPE = "urn:bathotype:version:1"
+
+
+@dataclass(frozen=True)
+class VersionFacts:
+    """What a statement says of a version; ``parent`` is the content digest that it descends from."""
+
+    account: str
+    line: str
+    number: str
+    version_id: str
+    content_digest: str
+    size: int
+    mode: str
+    source: Mapping[str, Any]
+    profile: Mapping[str, Any] | None
+    operation: str
+    parent: str | None
+    created_at: datetime
+
+
+def statement_of(facts: VersionFacts) -> dict[str, Any]:
+    """The statement about a version."""
+    algorithm, _, value = facts.content_digest.partition(":")
+    parents = [{"uri": "urn:bathotype:parent", "digest": dict([facts.parent.split(":", 1)])}] if facts.parent else []
+    return {
+        "_type": _STATEMENT,
+        "subject": [{"name": f"{facts.account}/{facts.line}@{facts.number}", "digest": {algorithm: value}}],
+        "predicateType": _PREDICATE,
+        "predicate": {
+            "buildDefinition": {
+                "buildType": _BUILD_TYPE,
+                "externalParameters": {"mode": facts.mode, "source": dict(facts.source), "profile": facts.profile},
+                "internalParameters": {"version": facts.version_id, "size": facts.size},
+                "resolvedDependencies": parents,
+            },
+            "runDetails": {
+                "builder": {"id": "urn:bathotype"},
+                "metadata": {
+                    "invocationId": facts.operation,
+                    "finishedOn": facts.created_at.astimezone(UTC).isoformat(timespec="microseconds"),
+                },
+            },
+        },
+    }
+
+
+def check_statement(statement: Mapping[str, Any], facts: VersionFacts) -> None:
+    """Raises `BadSignature` unless a signed statement says of a version what its record says."""
+    expected = statement_of(facts)
+    if statement != expected:
+        raise BadSignature(
+            f"{facts.account}/{facts.line}@{facts.number} is not what was signed: "
+            f"its record differs in {', '.join(_differences(expected, statement)) or 'its form'}.",
+            advice="Do not use this version. Ask its owner.",
+        )
+
+
+def _differences(ours: Any, theirs: Any, at: str = "") -> list[str]:
+    if isinstance(ours, Mapping) and isinstance(theirs, Mapping):
+        found = []
+        for key in sorted({*ours, *theirs}):
+            found += _differences(ours.get(key), theirs.get(key), f"{at}.{key}" if at else str(key))
+        return found
+    return [] if ours == theirs else [at]
+
+
+def check_digest(facts: VersionFacts, held: str) -> None:
+    """Raises `Damaged` unless a manifest's content digest is the signed one."""
+    if held != facts.content_digest:
+        raise Damaged(
+            f"{facts.account}/{facts.line}@{facts.number}: the manifest is of other content than the record.",
+            advice="Verify the replica, or use another region.",
+            code="digest-differs",
+        )
