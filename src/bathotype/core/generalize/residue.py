@@ -10,12 +10,14 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from dataclasses import dataclass
+from itertools import islice
 
 from bathotype.core.disk.layout import Layout
 from bathotype.core.generalize.hints import HintedRules
 from bathotype.core.generalize.residuerules import (
     ASSIGNED_WHERE,
     ASSIGNMENT,
+    COMMENT,
     COMPILED_PATHS,
     CONTENT_RULES,
     IDENTITY_RULES,
@@ -175,17 +177,18 @@ def _by_content(data: bytes, rules: HintedRules) -> Iterator[tuple[str, int, str
 
 
 def _assignments(data: bytes) -> Iterator[tuple[str, int, str, str, str]]:
-    for count, match in enumerate(ASSIGNMENT.finditer(data)):
+    assigned = (m for m in ASSIGNMENT.finditer(data) if not NOT_SECRET.match(m["value"]) and not _commented(data, m))
+    for match in islice(assigned, _MOST_PER_FILE):
         value = match["value"]
-        if count >= _MOST_PER_FILE:
-            break
-        if NOT_SECRET.match(value):
-            continue
         strong = len(value) >= 8 and re.search(rb"\d", value) and re.search(rb"[A-Za-z]", value)
         name = data[match.start() : match.start("value")].strip().decode("utf-8", "replace")
         line = data.count(b"\n", 0, match.start("value")) + 1
         excerpt = f"{name[-60:]} … ({len(value)} bytes)"
         yield "secret-assigned", line, excerpt, "Remove it and change the secret.", "high" if strong else "medium"
+
+
+def _commented(data: bytes, match: re.Match[bytes]) -> bool:
+    return COMMENT.match(data, data.rfind(b"\n", 0, match.start()) + 1) is not None
 
 
 def _redacted(value: bytes) -> str:

@@ -158,10 +158,12 @@ CONTENT_RULES = (
         (16, 320),
     ),
 )
+# A name that ends in a word for secrets: alone on its line, in a JSON object, an address or a unit's environment.
 ASSIGNMENT = re.compile(
-    rb"(?im)^[ \t]*(?:export\s+|set\s+|-{0,2})?[\w.-]*?(?:password|passwd|passphrase|secret|token|api[_-]?key|access[_-]?key|"
+    rb"(?im)(?:^|(?<=[\s{,;\"'&?=]))-{0,2}[\w.-]*?(?:password|passwd|passphrase|secret|token|api[_-]?key|access[_-]?key|"
     rb"private[_-]?key|credential)s?[\"']?\s*[=:]\s*[\"']?(?P<value>[^\s\"'#;,]{6,256})"
 )
+COMMENT = re.compile(rb"[ \t]*(?:#|;|//|<!--)")
 ASSIGNED_WHERE = matcher(
     [
         "/etc/**",
@@ -178,8 +180,8 @@ ASSIGNED_WHERE = matcher(
 )
 # Words about secrets, not secrets: policies, references to variables, files and other services.
 NOT_SECRET = re.compile(
-    rb"(?i)^(?:[$%<{\[*(/~@]|file:|env:|vault:|https?:|true|false|yes|no|none|null|required|optional|sufficient|enabled|"
-    rb"disabled|changeme|example|redacted|xxx|x+$|\*+$|[a-z_]+\(|prompt|ask)"
+    rb"(?i)^(?:[$%<{\[*(/~@]|file:|env:|vault:|https?:|changeme|example|redacted|xxx|x+$|[a-z_]+\(|"
+    rb"(?:true|false|yes|no|none|null|required|optional|sufficient|enabled|disabled|prompt|ask)\W*$)"
 )
 NOT_ASSIGNED = matcher(
     [
