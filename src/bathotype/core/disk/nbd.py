@@ -11,7 +11,7 @@ import contextlib
 import socket
 import struct
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from urllib.parse import unquote, urlsplit
 
@@ -101,9 +101,14 @@ class NbdDisk:
             connection = socket.socket(socket.AF_UNIX, socket.SOCK_STREAM)
             connection.settimeout(timeout)
             connection.connect(self.address.socket_path)
-            return connection
-        connection = socket.create_connection((self.address.host, self.address.port), timeout)
-        connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        else:
+            connection = socket.create_connection((self.address.host, self.address.port), timeout)
+            connection.setsockopt(socket.IPPROTO_TCP, socket.TCP_NODELAY, 1)
+        # The kernel keeps the time limit, not Python: then one call can wait for all of an answer.
+        connection.settimeout(None)
+        limit = struct.pack("ll", int(timeout), int(timeout % 1 * 1_000_000))
+        connection.setsockopt(socket.SOL_SOCKET, socket.SO_RCVTIMEO, limit)
+        connection.setsockopt(socket.SOL_SOCKET, socket.SO_SNDTIMEO, limit)
         return connection
 
     # Negotiation
@@ -182,6 +187,10 @@ class NbdDisk:
             with self._lock:
                 cookie = self._request(_CMD_WRITE, offset + at, len(piece), piece)
                 self._finish(cookie)
+
+    def write_pieces(self, offset: int, pieces: Sequence[bytes]) -> None:
+        """The same for pieces that follow one another."""
+        self.write(offset, b"".join(pieces))
 
     def write_zeros(self, offset: int, length: int) -> None:
         """Make a range read as zeros, as a hole where the server can."""
@@ -326,7 +335,7 @@ class NbdDisk:
     def _receive_into(self, view: memoryview) -> None:
         try:
             while view:
-                got = self._socket.recv_into(view)
+                got = self._socket.recv_into(view, 0, socket.MSG_WAITALL)
                 if not got:
                     raise Unavailable("The NBD server closed the connection.")
                 view = view[got:]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
@@ -85,6 +85,13 @@ class FileSource:
             done = os.pwrite(self._fd, view, offset)
             view, offset = view[done:], offset + done
 
+    def write_pieces(self, offset: int, pieces: Sequence[bytes]) -> None:
+        """Write all pieces one after another from ``offset``."""
+        if os.pwritev(self._fd, pieces, offset) != sum(map(len, pieces)):  # cut short: by a signal, or a full disk
+            for piece in pieces:
+                self.write(offset, piece)
+                offset += len(piece)
+
     def flush(self) -> None:
         """Make what was written durable."""
         os.fsync(self._fd)
@@ -160,13 +167,16 @@ class Masked:
         return bytes(out)
 
     def read_into(self, offset: int, view: memoryview) -> None:
-        """Fill ``view``; what is not visible becomes zeros."""
+        """Fill ``view``; what is not visible becomes zeros.  One read brings all that is visible: where it is a
+        network's round trip, that is cheaper than a request for each piece."""
+        parts = self.visible.within(offset, offset + len(view))
+        if parts:
+            read_into(self.base, parts[0][0], view[parts[0][0] - offset : parts[-1][1] - offset])
         position = offset
-        for start, end in self.visible.within(offset, offset + len(view)):
-            view[position - offset : start - offset] = bytes(start - position)
-            read_into(self.base, start, view[start - offset : end - offset])
+        for start, end in [*parts, (offset + len(view), 0)]:
+            if start > position:
+                view[position - offset : start - offset] = bytes(start - position)
             position = end
-        view[position - offset :] = bytes(offset + len(view) - position)
 
     def allocated(self) -> Ranges:
         return self.visible
