@@ -22,10 +22,16 @@ def main() -> None:
     parser.add_argument("--tenancy", type=Path, required=True, help="JSON file with accounts and tokens")
     parser.add_argument("--demo", metavar="SEED", help="fill an empty stand-in with the demo world")
     parser.add_argument("--latency-ms", type=float, default=0, help="added to every call")
+    parser.add_argument(
+        "--clones-per-second",
+        type=float,
+        default=4,
+        help="machines that can be begun from one base disk (default: 4)",
+    )
     given = parser.parse_args()
     given.data_dir.mkdir(parents=True, exist_ok=True)
     # The database address holds a password, so it comes by environment, never in argv.
-    site = Site(given.data_dir, os.environ["STANDIN_DATABASE_URL"])
+    site = Site(given.data_dir, os.environ["STANDIN_DATABASE_URL"], clones_per_second=given.clones_per_second)
     tenancy = Tenancy.load(given.tenancy)
     if given.demo:
         populate(site, tenancy, given.demo, given.data_dir / "templates")

@@ -33,6 +33,7 @@ class NewDisk(BaseModel):
     """A disk to create."""
 
     region: str
+    zone: str = ""
     name: str = ""
     size: int | None = None
     source: str | None = None
@@ -164,7 +165,10 @@ def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI
             return take(session, ("fail", "rate-limit", "slow", "hang"), path, prefix=True)
 
     @app.get("/v1/site")
-    def describe(account: Caller) -> dict[str, Any]:
+    def describe(account: Caller, region: str | None = None) -> dict[str, Any]:
+        if region:
+            with site.sessions.begin() as session:
+                site.check_region(session, region)
         return {
             "regions": {name: {"zones": list(zones)} for name, zones in REGIONS.items()},
             "sizes": {name: {"processors": s.processors, "memory_mib": s.memory_mib} for name, s in SIZES.items()},
@@ -190,16 +194,26 @@ def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI
             if name:
                 query = query.where(Machine.name == name)
             page = list(session.scalars(query.limit(_PAGE + 1)))
-            rows = [_machine(session, m) for m in page[:_PAGE]]
+            attached = _attached(session, page[:_PAGE])
+            rows = [_machine(m, attached.get(m.id, [])) for m in page[:_PAGE]]
             return {"items": rows, "after": page[_PAGE - 1].id if len(page) > _PAGE else None}
 
-    def _machine(session: Any, machine: Machine) -> dict[str, Any]:
-        attached = session.execute(
-            select(Attachment.position, Disk)
+    def _attached(session: Any, machines: list[Machine]) -> dict[str, list[tuple[int, Disk]]]:
+        rows = session.execute(
+            select(Attachment.machine_id, Attachment.position, Disk)
             .join(Disk, Disk.id == Attachment.disk_id)
-            .where(Attachment.machine_id == machine.id)
+            .where(Attachment.machine_id.in_([m.id for m in machines]))
             .order_by(Attachment.position)
         )
+        found: dict[str, list[tuple[int, Disk]]] = {}
+        for machine, position, disk in rows:
+            found.setdefault(machine, []).append((position, disk))
+        return found
+
+    def _one(session: Any, machine: Machine) -> dict[str, Any]:
+        return _machine(machine, _attached(session, [machine]).get(machine.id, []))
+
+    def _machine(machine: Machine, attached: list[tuple[int, Disk]]) -> dict[str, Any]:
         return {
             "id": machine.id,
             "name": machine.name,
@@ -224,12 +238,12 @@ def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI
     def create_machine(account: Caller, body: NewMachine) -> dict[str, Any]:
         machine = site.create_machine(account, body.model_dump())
         with site.sessions() as session:
-            return _machine(session, machine)
+            return _one(session, machine)
 
     @app.get("/v1/machines/{machine_id}")
     def show_machine(account: Caller, machine_id: str) -> dict[str, Any]:
         with site.sessions.begin() as session:
-            return _machine(session, site.machine(session, account, machine_id))
+            return _one(session, site.machine(session, account, machine_id))
 
     @app.delete("/v1/machines/{machine_id}", status_code=204)
     def delete_machine(account: Caller, machine_id: str) -> None:
@@ -239,7 +253,7 @@ def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI
     def power(account: Caller, machine_id: str, body: Power) -> dict[str, Any]:
         machine = site.power(account, machine_id, body.action)
         with site.sessions() as session:
-            return _machine(session, machine)
+            return _one(session, machine)
 
     @app.put("/v1/machines/{machine_id}/seed", status_code=204)
     async def seed(account: Caller, machine_id: str, request: Request) -> None:
@@ -252,6 +266,16 @@ def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI
     def console(account: Caller, machine_id: str) -> str:
         with site.sessions.begin() as session:
             return site.console(site.machine(session, account, machine_id))
+
+    @app.put("/v1/disks/{disk_id}/grants/{other}", status_code=204)
+    def grant_disk(account: Caller, disk_id: str, other: str) -> None:
+        if other not in tenancy.accounts:
+            raise SiteError(404, "not-found", f"There is no account {other}.")
+        site.grant(account, disk_id, other)
+
+    @app.delete("/v1/disks/{disk_id}/grants/{other}", status_code=204)
+    def revoke_disk(account: Caller, disk_id: str, other: str) -> None:
+        site.revoke(account, disk_id, other)
 
     @app.get("/v1/disks")
     def list_disks(
@@ -361,7 +385,7 @@ def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI
             raise HTTPException(404, f"There is no account {body.account}.")
         machine = site.add_lab_machine(account, body.model_dump())
         with site.sessions() as session:
-            return _machine(session, machine)
+            return _one(session, machine)
 
     @app.get("/v1/faults", dependencies=[Depends(operator)])
     def list_faults() -> dict[str, Any]:

@@ -31,6 +31,7 @@ class Disk(Base):
     id: Mapped[str] = mapped_column(String(40), primary_key=True)
     account: Mapped[str]
     region: Mapped[str]
+    zone: Mapped[str] = mapped_column(default="")
     name: Mapped[str]
     kind: Mapped[str]  # disk | snapshot | base | gone
     backing: Mapped[str | None] = mapped_column(index=True)
@@ -43,6 +44,15 @@ class Disk(Base):
     tags: Mapped[dict[str, str]] = mapped_column(JSON, default=dict)
     client_key: Mapped[str | None]
     created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
+
+
+class DiskGrant(Base):
+    """Another account that may make machines from a base disk."""
+
+    __tablename__ = "disk_grants"
+
+    disk_id: Mapped[str] = mapped_column(ForeignKey("disks.id", ondelete="CASCADE"), primary_key=True)
+    account: Mapped[str] = mapped_column(primary_key=True)
 
 
 class Machine(Base):

@@ -9,11 +9,12 @@ import time
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import create_engine, func, select
+from sqlalchemy import create_engine, func, select, text
 from sqlalchemy.orm import Session, sessionmaker
 
 from standin import disks
 from standin.bodies import Bodies
+from standin.clonepace import ClonePace
 from standin.exports import ExportProcesses
 from standin.faults import take
 from standin.guest import GuestFacts, ModelledGuest, new_mac
@@ -31,11 +32,14 @@ _PLACES_LOCK = 91_001
 class Site(SiteDisks):
     """Everything that the API does, without HTTP."""
 
-    def __init__(self, data: Path, database_url: str) -> None:
+    def __init__(self, data: Path, database_url: str, *, clones_per_second: float) -> None:
         self._disk_folder = data / "disks"
         self._disk_folder.mkdir(parents=True, exist_ok=True)
         self._engine = create_engine(database_url, pool_size=10, max_overflow=30, pool_pre_ping=True)
         Base.metadata.create_all(self._engine)
+        with self._engine.begin() as connection:  # a stand-in made by an earlier release has disks without a zone
+            connection.execute(text("alter table disks add column if not exists zone varchar not null default ''"))
+        self._pace = ClonePace(clones_per_second)
         self.sessions = sessionmaker(self._engine, expire_on_commit=False)
         self._exports = ExportProcesses(data / "exports")
         self._guests: dict[str, ModelledGuest] = {}
@@ -104,12 +108,15 @@ class Site(SiteDisks):
             if body.get("size", "small") not in SIZES:
                 raise SiteError(422, "size", f"The sizes are {', '.join(SIZES)}.")
             self._check_tags(account, body)
-            boot = self.disk(session, account, body["boot_disk"])
+            boot = self.usable_disk(session, account, body["boot_disk"])
             if boot.region != body["region"]:
                 raise SiteError(422, "other-region", f"Disk {boot.id} is in {boot.region}, not in {body['region']}.")
             created_from = None
             if boot.kind != "disk":
                 created_from = boot.id
+                if boot.zone and take(session, ("zone-out",), boot.zone):
+                    raise SiteError(503, "zone-out", f"Zone {boot.zone}, where disk {boot.id} is, is out of service.")
+                self._pace.wait(boot.id)
                 self._check_disk_quota(session, account, boot.size)
                 boot = self._new_disk(
                     session,

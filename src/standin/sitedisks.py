@@ -19,9 +19,9 @@ from standin.faults import take
 from standin.guest import ModelledGuest
 from standin.qemubody import QemuBody
 from standin.qmp import MonitorError
-from standin.records import Attachment, Disk, Export, Machine
+from standin.records import Attachment, Disk, DiskGrant, Export, Machine
 from standin.siterules import SiteError, SiteRules
-from standin.world import LARGEST_DISK, Account
+from standin.world import LARGEST_DISK, REGIONS, Account
 
 
 class SiteDisks(SiteRules):
@@ -54,10 +54,29 @@ class SiteDisks(SiteRules):
                 )
             if not 0 < size <= LARGEST_DISK or size % 512:
                 raise SiteError(422, "disk-size", f"A disk has 512 bytes to {LARGEST_DISK} bytes, in sectors of 512.")
+            if body.get("zone") and body["zone"] not in REGIONS[body["region"]]:
+                raise SiteError(
+                    422, "zone", f"Region {body['region']} has the zones {', '.join(REGIONS[body['region']])}."
+                )
             self._check_disk_quota(session, account, size)
             disk = self._new_disk(session, account, body, size, "disk", source)
             self._fill(disk, source)
             return disk
+
+    def grant(self, account: Account, disk_id: str, other: str) -> None:
+        """Let another account make machines from a base disk."""
+        with self.sessions.begin() as session:
+            if self.disk(session, account, disk_id).kind != "base":
+                raise SiteError(409, "not-a-base", "Only a base disk can be granted: seal it first.")
+            session.merge(DiskGrant(disk_id=disk_id, account=other))
+
+    def revoke(self, account: Account, disk_id: str, other: str) -> None:
+        """End that."""
+        with self.sessions.begin() as session:
+            self.disk(session, account, disk_id)
+            row = session.get(DiskGrant, (disk_id, other))
+            if row is not None:
+                session.delete(row)
 
     def _new_disk(
         self, session: Session, account: Account, body: dict[str, Any], size: int, kind: str, source: Disk | None
@@ -67,6 +86,7 @@ class SiteDisks(SiteRules):
             id=number,
             account=account.name,
             region=body["region"],
+            zone=body.get("zone") or "",
             name=body.get("name") or number,
             kind=kind,
             size=size,

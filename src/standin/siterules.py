@@ -8,7 +8,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from standin.faults import take
-from standin.records import Disk, Machine
+from standin.records import Disk, DiskGrant, Machine
 from standin.world import REGIONS, Account
 
 
@@ -38,6 +38,14 @@ class SiteRules:
             raise SiteError(404, "not-found", f"There is no disk {disk_id}.")
         self.check_region(session, disk.region)
         return disk
+
+    def usable_disk(self, session: Session, account: Account, disk_id: str) -> Disk:
+        """A disk of the account, or a base disk that another one granted it.  Raises `SiteError` 404."""
+        disk = session.get(Disk, disk_id)
+        if disk is not None and disk.kind == "base" and session.get(DiskGrant, (disk_id, account.name)):
+            self.check_region(session, disk.region)
+            return disk
+        return self.disk(session, account, disk_id)
 
     @staticmethod
     def _known(session: Session, kind: Any, account: Account, body: dict[str, Any]) -> Any:

@@ -66,12 +66,12 @@ class Site(Protocol):
     `Unavailable` after retries.
     """
 
-    def limits(self) -> SiteLimits:
-        """Regions, sizes, rules and quotas."""
+    def limits(self, region: str | None = None) -> SiteLimits:
+        """Regions, sizes, rules and quotas.  With a region, `Unavailable` where that is out."""
         ...
 
     def machines(self, region: str) -> Iterator[SiteMachine]:
-        """All machines of a region, a page of memory at a time."""
+        """All machines of a region in ascending order of their ids, a page of memory at a time."""
         ...
 
     def machine(self, machine: str) -> SiteMachine:
@@ -114,8 +114,26 @@ class Site(Protocol):
         """A throwaway machine whose boot disk is a copy of a snapshot, with one empty data disk; off until started."""
         ...
 
-    def create_disk(self, region: str, size: int, *, key: str, name: str, tags: dict[str, str]) -> SiteDisk:
-        """An empty disk."""
+    def create_disk(
+        self,
+        region: str,
+        size: int,
+        *,
+        key: str,
+        name: str,
+        tags: dict[str, str],
+        zone: str = "",
+        source: str | None = None,
+    ) -> SiteDisk:
+        """An empty disk, or a copy of another one; in a zone where one is named."""
+        ...
+
+    def grant_disk(self, disk: str, account: str) -> None:
+        """Let another account make machines from a base disk, and nothing else."""
+        ...
+
+    def revoke_disk(self, disk: str, account: str) -> None:
+        """End that."""
         ...
 
     def seal(self, disk: str) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -19,6 +20,9 @@ from bathotype.sites.protocol import SiteDisk, SiteLimits, SiteMachine
 
 _PATIENCE = 45.0
 _LONGEST_PAUSE = 5.0
+
+
+_ID = re.compile(r"[A-Za-z0-9_-]{1,100}")
 
 
 class _TryAgain(Exception):
@@ -89,8 +93,8 @@ class StandinSite:
 
     # Looking
 
-    def limits(self) -> SiteLimits:
-        site, quota = self._get("/v1/site"), self._get("/v1/quota")
+    def limits(self, region: str | None = None) -> SiteLimits:
+        site, quota = self._get("/v1/site", region=region), self._get("/v1/quota")
         return SiteLimits(
             {name: tuple(r["zones"]) for name, r in site["regions"].items()},
             tuple(site["sizes"]),
@@ -103,6 +107,8 @@ class StandinSite:
         return (_machine(item) for item in self._pages("/v1/machines", region=region))
 
     def machine(self, machine: str) -> SiteMachine:
+        if not _ID.fullmatch(machine):  # it would name another address, or none
+            raise NotFound("The site has no such machine.")
         return _machine(self._get(f"/v1/machines/{machine}"))
 
     def machine_named(self, region: str, name: str) -> SiteMachine | None:
@@ -143,9 +149,27 @@ class StandinSite:
         body = {"name": name, "tags": tags, "client_key": key, "checkpoint": checkpoint, "changes_since": changes_since}
         return _disk(self._call("POST", f"/v1/disks/{disk}/snapshots", json=body).json())
 
-    def create_disk(self, region: str, size: int, *, key: str, name: str, tags: dict[str, str]) -> SiteDisk:
-        body = {"region": region, "size": size, "name": name, "tags": tags, "client_key": key}
+    def create_disk(
+        self,
+        region: str,
+        size: int,
+        *,
+        key: str,
+        name: str,
+        tags: dict[str, str],
+        zone: str = "",
+        source: str | None = None,
+    ) -> SiteDisk:
+        body = {"region": region, "name": name, "tags": tags, "client_key": key, "zone": zone, "source": source}
+        if source is None:
+            body["size"] = size
         return _disk(self._call("POST", "/v1/disks", json=body).json())
+
+    def grant_disk(self, disk: str, account: str) -> None:
+        self._call("PUT", f"/v1/disks/{disk}/grants/{account}")
+
+    def revoke_disk(self, disk: str, account: str) -> None:
+        self._delete(f"/v1/disks/{disk}/grants/{account}")
 
     def seal(self, disk: str) -> None:
         self._call("POST", f"/v1/disks/{disk}/seal")
