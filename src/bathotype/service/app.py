@@ -15,6 +15,7 @@ import bathotype
 from bathotype.service import problems
 from bathotype.service.records import Alert, Instance, Operation, Version
 from bathotype.service.routes import (
+    access,
     audit,
     captures,
     downloads,
@@ -24,6 +25,9 @@ from bathotype.service.routes import (
     lines,
     machines,
     operations,
+    regions,
+    rules,
+    sharing,
     versions,
 )
 from bathotype.service.state import Service
@@ -59,8 +63,24 @@ def create_app(service: Service) -> FastAPI:
     app.state.service = service
     problems.install(app)
     # Order matters: a reference may hold slashes, so the paths that go on after it come before the plain one.
-    for module in (operations, machines, lines, captures, images, downloads, versions, launches, instances, audit):
-        app.include_router(module.router, prefix="/api/v1")
+    for module in (
+        operations,
+        regions,
+        rules,
+        sharing,
+        machines,
+        lines,
+        captures,
+        images,
+        downloads,
+        versions,
+        launches,
+        instances,
+        audit,
+        access,
+    ):
+        # Their routes as they are: a router that is included is searched anew at each request.
+        app.router.routes.extend(module.router.routes)
 
     @app.get("/healthz", response_class=PlainTextResponse, include_in_schema=False)
     def healthz() -> str:
@@ -68,7 +88,7 @@ def create_app(service: Service) -> FastAPI:
 
     @app.get("/readyz", response_class=PlainTextResponse, include_in_schema=False)
     def readyz() -> str:
-        with service.database.sessions() as session:
+        with service.database.reads() as session:
             session.execute(text("select 1"))
         return "ready\n"
 
@@ -86,7 +106,7 @@ def create_app(service: Service) -> FastAPI:
 def _metrics(service: Service) -> bytes:
     """Counted in the database when asked: every process of the service tells the same."""
     registry = CollectorRegistry()
-    with service.database.sessions() as session:
+    with service.database.reads() as session:
         for name, about, column in (
             ("bathotype_operations", "Operations by kind and state", (Operation.kind, Operation.state)),
             ("bathotype_instances", "Instances by region and state", (Instance.region, Instance.state)),

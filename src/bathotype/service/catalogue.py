@@ -6,15 +6,15 @@ from collections import defaultdict
 from collections.abc import Iterable, Sequence
 from typing import Any
 
-from sqlalchemy import func, select
-from sqlalchemy.orm import Session
+from sqlalchemy import Select, func, select
+from sqlalchemy.orm import Session, aliased
 
 from bathotype.core.errors import NotFound, Refused
 from bathotype.core.lifecycle.references import Reference, check_name, parse_reference
 from bathotype.core.lifecycle.retirement import Usage
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service.auth import Principal
-from bathotype.service.records import BaseDisk, Finding, Hold, Instance, Line, Mark, Replica, Version
+from bathotype.service.records import Account, BaseDisk, Finding, Hold, Instance, Line, Mark, Replica, Version
 from bathotype.service.records.fleet import PRESENT
 from bathotype.wire import versions as wire
 
@@ -42,22 +42,25 @@ def find_version(session: Session, principal: Principal, text: str | Reference, 
     if reference.account not in (None, principal.account):
         raise NotFound(f"{reference} is not shared with {principal.account}.")
     line = find_line(session, principal, reference.line)
-    query = select(Version).where(Version.line_id == line.id)
-    if reference.number:
-        query = query.where(Version.number == reference.number)
-    elif reference.mark:
-        query = query.join(Mark, Mark.version_id == Version.id).where(
-            Mark.line_id == line.id, Mark.name == reference.mark
-        )
-    else:
-        query = query.where(Version.state == VersionState.RELEASED, Version.pin_only.is_(False))
-        query = query.order_by(Version.sort_key.desc()).limit(1)
+    query = named(select(Version), line.id, reference)
     if lock:
         query = query.with_for_update(read=lock == "share", of=Version)
     version = session.scalar(query)
     if version is None:
         raise NotFound(_missing(session, line, reference), advice=f"`bathotype versions list {line.name}` shows them.")
     return version
+
+
+def named(query: Select[tuple[Version]], line_id: str, reference: Reference) -> Select[tuple[Version]]:
+    """Narrow a query to the version of a line that a reference names."""
+    query = query.where(Version.line_id == line_id)
+    if reference.number:
+        return query.where(Version.number == reference.number)
+    if reference.mark:
+        joined = query.join(Mark, Mark.version_id == Version.id)
+        return joined.where(Mark.line_id == line_id, Mark.name == reference.mark)
+    offered = query.where(Version.state == VersionState.RELEASED, ~Version.pin_only)
+    return offered.order_by(Version.sort_key.desc()).limit(1)
 
 
 def _missing(session: Session, line: Line, reference: Reference) -> str:
@@ -125,6 +128,8 @@ def version_answers(session: Session, account: str, versions: Sequence[Version])
             mode=v.mode,
             source=v.source,
             parent=named.get(v.parent_id or ""),
+            adopted_from=v.source.get("adopted_from"),
+            signed_with=v.signature["signatures"][0]["keyid"] if v.signature else None,
             profile=v.profile,
             steps=v.steps,
             os=v.contents.get("os", {}),
@@ -178,32 +183,55 @@ def usage_of(session: Session, version: Version) -> Usage:
     )
 
 
-def newest_released(session: Session, line_ids: Iterable[str]) -> dict[str, list[str]]:
-    """Sort keys of each line's released versions that are not pin-only, newest first."""
-    found: dict[str, list[str]] = defaultdict(list)
-    query = select(Version.line_id, Version.sort_key, Version.number).where(
-        Version.line_id.in_(list(line_ids)), Version.state == VersionState.RELEASED, Version.pin_only.is_(False)
-    )
-    for line, key, _ in session.execute(query.order_by(Version.sort_key.desc())):
-        found[line].append(key)
-    return found
+def written(line: str, number: str, owner: tuple[str, str], account_id: str) -> str:
+    """How an account writes a version: with its owner, given by id and name, before it where that is another."""
+    return f"{line}@{number}" if owner[0] == account_id else f"{owner[1]}/{line}@{number}"
 
 
-def require_replica(session: Session, version: Version, region: str) -> Replica:
-    """A version's sound replica in a region.  Raises `Refused`, saying where there is one."""
+def _standings() -> Select[Any]:
+    newer = aliased(Version)
+    offered = (newer.line_id == Version.line_id, newer.state == VersionState.RELEASED, ~newer.pin_only)
+    behind = select(func.count()).where(*offered, newer.sort_key > Version.sort_key).correlate(Version)
+    newest = select(newer.number).where(*offered).order_by(newer.sort_key.desc()).limit(1).correlate(Version)
+    return (
+        select(
+            Version.id, Line.name, Version.number, Line.account_id, Account.name,
+            behind.scalar_subquery(), newest.scalar_subquery(),
+        )
+        .join(Line, Line.id == Version.line_id)
+        .join(Account, Account.id == Line.account_id)
+    )  # fmt: skip
+
+
+_STANDINGS = _standings()  # made once: making it takes longer than what it asks
+
+
+def standings(session: Session, versions: Iterable[str], account_id: str) -> dict[str, tuple[str, int, str | None]]:
+    """Of each version: how an account writes it, how many newer ones its line offers, and the line's newest number."""
+    rows = session.execute(_STANDINGS.where(Version.id.in_(list(versions))))
+    return {
+        version: (written(line, number, (owner, owner_name), account_id), count, newest)
+        for version, line, number, owner, owner_name, count, newest in rows
+    }
+
+
+def require_replica(session: Session, version: Version, region: str, *, allowed: set[str] | None = None) -> Replica:
+    """A version's sound replica in a region.  Raises `Refused`, saying where there is one (of those ``allowed``)."""
     replicas = {r.region: r for r in session.scalars(select(Replica).where(Replica.version_id == version.id))}
     here = replicas.get(region)
-    sound = [name for name, r in replicas.items() if r.state == "ready"]
+    sound = sorted(n for n, r in replicas.items() if r.state == "ready" and (allowed is None or n in allowed))
     if here is not None and here.state == "ready":
         return here
     if here is not None and here.state == "damaged":
         raise Refused(
             f"The replica of {reference_of(version)} in {region} is damaged.",
-            advice="Restore the named pack and verify the version again, or launch another version.",
+            advice=f"It is sound in {', '.join(sound)}; launch there while this one is healed."
+            if sound
+            else "Restore the named pack and verify the version again, or launch another version.",
             code="replica-damaged",
         )
     raise Refused(
         f"{reference_of(version)} is not in {region}.",
-        advice=f"It is in {', '.join(sound) or 'no region'}; launch there.",
+        advice=f"It is in {', '.join(sound) or 'no region'}; launch there, or `bathotype replicate` it.",
         code="no-replica",
     )

@@ -6,6 +6,7 @@ import hashlib
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Any
 
 from alembic import command
 from alembic.config import Config
@@ -15,6 +16,7 @@ from sqlalchemy.orm import Session, sessionmaker
 from bathotype.core.errors import Unavailable
 
 _PREPARE_LOCK = 7_246_001
+_LONGEST_PAUSE_MS = 20_000
 
 
 class Database:
@@ -22,10 +24,13 @@ class Database:
 
     def __init__(self, url: str, *, pool_size: int = 10) -> None:
         self.url = url
-        self.engine: Engine = create_engine(
-            sqlalchemy_url(url), pool_size=pool_size, max_overflow=40, pool_pre_ping=True, pool_timeout=20
-        )
+        # A process that hangs in a transaction holds row locks, and with the audit chain's lock all the others.
+        self.engine = _engine(url, pool_size, f"-c idle_in_transaction_session_timeout={_LONGEST_PAUSE_MS}")
         self.sessions: sessionmaker[Session] = sessionmaker(self.engine, expire_on_commit=False)
+        # Each statement for itself: as READ COMMITTED sees it, without the round trips that begin and end a transaction.
+        self.reading = _engine(url, pool_size, "-c default_transaction_read_only=on", isolation_level="AUTOCOMMIT")
+        #: Sessions that only read; PostgreSQL refuses a write in them.
+        self.reads: sessionmaker[Session] = sessionmaker(self.reading, expire_on_commit=False)
 
     def prepare(self) -> None:
         """Bring the schema up to date; of several processes that start together one does it, the others wait."""
@@ -56,6 +61,19 @@ class Database:
     def close(self) -> None:
         """Close all connections."""
         self.engine.dispose()
+        self.reading.dispose()
+
+
+def _engine(url: str, pool_size: int, options: str, **more: Any) -> Engine:
+    return create_engine(
+        sqlalchemy_url(url),
+        pool_size=pool_size,
+        max_overflow=40,
+        pool_pre_ping=True,
+        pool_timeout=20,
+        connect_args={"options": options},
+        **more,
+    )
 
 
 def sqlalchemy_url(url: str) -> str:

@@ -3,16 +3,26 @@
 from __future__ import annotations
 
 import uuid
-from typing import Any
 
 import structlog
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
 from sqlalchemy.exc import DBAPIError, OperationalError
+from starlette.datastructures import MutableHeaders
 from starlette.exceptions import HTTPException
+from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from bathotype.core.errors import BathotypeError, Damaged, Invalid, NotFound, OutOfSpace, Refused, Unavailable
+from bathotype.core.errors import (
+    BathotypeError,
+    Damaged,
+    Forbidden,
+    Invalid,
+    NotFound,
+    OutOfSpace,
+    Refused,
+    Unavailable,
+)
 from bathotype.service import audit
 from bathotype.service.auth import NotSignedIn
 
@@ -21,6 +31,7 @@ _STATUS: tuple[tuple[type[BathotypeError], int, str], ...] = (
     (NotSignedIn, 401, "Not signed in"),
     (Invalid, 422, "Not valid"),
     (NotFound, 404, "Not found"),
+    (Forbidden, 403, "Forbidden"),
     (Refused, 409, "Refused"),
     (OutOfSpace, 507, "Out of space"),
     (Unavailable, 503, "Unavailable"),
@@ -66,8 +77,10 @@ def install(app: FastAPI) -> None:
             request, error.status_code, str(error.detail), str(error.detail), codes.get(error.status_code, "http")
         )
 
-    @app.exception_handler(OperationalError)
+    @app.exception_handler(DBAPIError)
     async def database(request: Request, error: DBAPIError) -> JSONResponse:
+        if not isinstance(error, OperationalError) and not error.connection_invalidated:
+            raise error
         log.warning("database unavailable", error=str(error)[:300])
         return problem(
             request,
@@ -78,24 +91,42 @@ def install(app: FastAPI) -> None:
             "Try again in a moment.",
         )
 
-    @app.middleware("http")
-    async def identify(request: Request, call_next: Any) -> Any:
-        request.state.request_id = request.headers.get("X-Request-Id", "")[:64] or uuid.uuid4().hex[:16]
-        structlog.contextvars.bind_contextvars(request_id=request.state.request_id)
-        audit.origin.set(request.client.host if request.client else "")
-        try:
-            answer = await call_next(request)
-        except Exception:
-            log.exception("request broke", path=request.url.path)
-            answer = problem(
-                request,
-                500,
-                "Failed",
-                "Something went wrong inside the service.",
-                "internal",
-                "The service's log has more under this request's id.",
-            )
-        finally:
-            structlog.contextvars.unbind_contextvars("request_id")
-        answer.headers["X-Request-Id"] = request.state.request_id
-        return answer
+    app.add_middleware(Identified)
+
+
+class Identified:
+    """Names each request, for its answer and the log, and makes a problem of whatever breaks.
+
+    Plain ASGI: a wrapper that reads the answer first would keep every stream of events waiting, and costs a task each.
+    """
+
+    def __init__(self, app: ASGIApp) -> None:
+        self._app = app
+
+    async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
+        if scope["type"] != "http":
+            await self._app(scope, receive, send)
+            return
+        request = Request(scope, receive)
+        request.state.request_id = name = request.headers.get("X-Request-Id", "")[:64] or uuid.uuid4().hex[:16]
+        request.state.origin = request.client.host if request.client else ""
+        audit.origin.set(request.state.origin)
+        begun = False
+
+        async def named(message: Message) -> None:
+            nonlocal begun
+            if message["type"] == "http.response.start":
+                begun = True
+                MutableHeaders(scope=message)["X-Request-Id"] = name
+            await send(message)
+
+        with structlog.contextvars.bound_contextvars(request_id=name):
+            try:
+                await self._app(scope, receive, named)
+            except Exception:
+                log.exception("request broke", path=request.url.path)
+                if begun:  # half of an answer is out: only cutting it short tells that something is wrong
+                    raise
+                told = "Something went wrong inside the service."
+                advice = "The service's log has more under this request's id."
+                await problem(request, 500, "Failed", told, "internal", advice)(scope, receive, named)

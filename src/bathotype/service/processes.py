@@ -6,6 +6,7 @@ import contextlib
 import ctypes
 
 import uvicorn
+from fastapi import FastAPI
 
 from bathotype.service.app import create_app
 from bathotype.service.logs import configure
@@ -13,6 +14,7 @@ from bathotype.service.operations.queue import Worker
 from bathotype.service.operations.runner import Runner
 from bathotype.service.places import Reach
 from bathotype.service.reconcile import Reconciler
+from bathotype.service.settings import Settings
 from bathotype.service.state import Service
 from bathotype.service.work import KINDS
 
@@ -20,11 +22,30 @@ from bathotype.service.work import KINDS
 _SOMEBODY_WAITS, _WORK_WAITS, _LOOK_WAITS = 8.0, 45.0, 3.0
 
 
-def serve(host: str, port: int) -> None:
-    """The API, until stopped."""
+def serve(host: str, port: int, processes: int) -> None:
+    """The API, until stopped; several processes answer at one address, and one that dies is started anew."""
+    _application_settings()
+    uvicorn.run(
+        "bathotype.service.processes:application",
+        factory=True,
+        host=host,
+        port=port,
+        workers=processes,
+        log_level="warning",
+        timeout_graceful_shutdown=2,
+    )
+
+
+def _application_settings() -> None:
+    """What is wrong with the settings is told once, not by every process."""
+    _ = Settings().places
+
+
+def application() -> FastAPI:
+    """The application of one serving process."""
     service = Service.from_environment(patience=_SOMEBODY_WAITS)
     configure(service.settings.log_level)
-    uvicorn.run(create_app(service), host=host, port=port, log_level="warning", timeout_graceful_shutdown=2)
+    return create_app(service)
 
 
 def work(concurrency: int) -> None:
@@ -34,7 +55,7 @@ def work(concurrency: int) -> None:
     configure(service.settings.log_level)
     runner = Runner(service.database, service.settings, service.reach, KINDS)
     brisk = Reach(service.database, service.settings.places, patience=_LOOK_WAITS)
-    reconciler = Reconciler(service.database, brisk, service.settings)
+    reconciler = Reconciler(service.database, brisk, service.settings, service.queue)
     periodic = [(float(service.settings.reconcile_seconds), reconciler.run)]
     Worker(service.database, service.queue, runner, periodic).serve(concurrency=concurrency)
 

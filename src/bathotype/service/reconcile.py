@@ -6,34 +6,49 @@ import shutil
 from datetime import timedelta
 
 import structlog
-from sqlalchemy import delete, select, update
-from sqlalchemy.orm import Session
+from sqlalchemy import delete, func, or_, select, update
 
 from bathotype.core.errors import BathotypeError, NotFound
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service import audit
+from bathotype.service.catalogue import reference_of
 from bathotype.service.database import Database, try_lock
-from bathotype.service.identity import forget_identity, read_identity, remember_identity
+from bathotype.service.following import Follower
+from bathotype.service.identity import read_identity, remember_identity
+from bathotype.service.operations.queue import Queue
 from bathotype.service.places import Reach
-from bathotype.service.records import Account, BaseDisk, Instance, Operation, Upload, Version
-from bathotype.service.records.base import new_id, utcnow
+from bathotype.service.placing import PLACEMENT, bring_into_line
+from bathotype.service.records import (
+    Account,
+    BaseDisk,
+    Instance,
+    Line,
+    Operation,
+    Placement,
+    Replica,
+    Share,
+    Upload,
+    Version,
+)
+from bathotype.service.records.base import utcnow
 from bathotype.service.settings import Settings
-from bathotype.sites.protocol import Site, SiteMachine
+from bathotype.service.sharing import shares_of_version
+from bathotype.service.state import robot, start_operation
+from bathotype.service.work.verify import Verify
+from bathotype.sites.protocol import Site
 from bathotype.wire.operations import ENDED
 
 log = structlog.get_logger()
-_ASK_AGAIN = timedelta(minutes=5)
 _ASKED_PER_PASS = 50
 _FORGOTTEN_SECONDS = 86400
 _UPLOAD_KEPT = timedelta(days=2)
-_FOLLOWED = ("running", "stopped", "lost")
 
 
 class Reconciler:
     """One pass looks at every account in every region; of several workers one does it at a time."""
 
-    def __init__(self, database: Database, reach: Reach, settings: Settings) -> None:
-        self._database, self._reach, self._settings = database, reach, settings
+    def __init__(self, database: Database, reach: Reach, settings: Settings, queue: Queue) -> None:
+        self._database, self._reach, self._settings, self._queue = database, reach, settings, queue
 
     def run(self) -> None:
         """One pass over everything."""
@@ -51,6 +66,88 @@ class Reconciler:
             self._drop_unneeded_base_disks()
             self._drop_old_scratch()
             self._drop_old_uploads()
+            self._end_shares()
+            self._revoke_grants()
+            self._keep_placements()
+            self._scrub()
+
+    # Regions
+
+    def _end_shares(self) -> None:
+        """Shares whose last day is over end by themselves; they grant nothing since midnight anyway."""
+        with self._database.sessions.begin() as session:
+            over = select(Share).where(Share.state.in_(("proposed", "active")), Share.until < utcnow().date())
+            for row in session.scalars(over.with_for_update(skip_locked=True)).all():
+                row.state, row.ended_by, row.ended_at = "ended", "bathotype", utcnow()
+                subject = session.get_one(Line, row.line_id).name
+                for account in filter(None, {row.owner_id, row.consumer_id}):
+                    audit.record(
+                        session, account, "bathotype", "share.ended", subject,
+                        after={"share": row.id, "reason": f"its last day was {row.until}"},
+                    )  # fmt: skip
+
+    def _revoke_grants(self) -> None:
+        """Base disks are granted at the site as long as a share is: then the site refuses by itself."""
+        with self._database.sessions() as session:
+            granted = session.scalars(
+                select(BaseDisk).where(BaseDisk.state == "ready", func.jsonb_array_length(BaseDisk.granted_to) > 0)
+            ).all()
+        for row in granted:
+            for name in row.granted_to:
+                with self._database.sessions() as session:
+                    account = session.scalars(select(Account.id).where(Account.name == name)).one()
+                    if shares_of_version(session, account, session.get_one(Version, row.version_id)):
+                        continue
+                try:
+                    site = self._reach.site(row.region, self._reach.account_name(row.account_id))
+                    site.revoke_disk(str(row.site_disk), name)
+                except BathotypeError as error:
+                    log.warning("a grant could not be revoked", base_disk=row.id, error=error.message)
+                    continue
+                with self._database.sessions.begin() as session:
+                    held = session.get_one(BaseDisk, row.id, with_for_update=True)
+                    held.granted_to = [other for other in held.granted_to if other != name]
+
+    def _keep_placements(self) -> None:
+        """What failed to reach a region is tried again; what a zone lost is made anew."""
+        with self._database.sessions() as session:
+            lines = session.scalars(select(Placement.line_id).distinct()).all()
+        for line_id in lines:
+            with self._database.sessions.begin() as session:
+                line = session.get_one(Line, line_id, with_for_update=True)
+                started = [r.id for r in bring_into_line(session, robot(session, line.account_id, PLACEMENT), line)]
+            for operation in started:
+                self._queue.put(operation)
+
+    def _scrub(self) -> None:
+        """Verify replicas that nobody has looked at for long, the longest first, a few at a time."""
+        limit = utcnow() - timedelta(days=self._settings.scrub_days)
+        with self._database.sessions.begin() as session:
+            going = session.scalars(
+                select(Operation.params["version_id"].as_string()).where(
+                    Operation.kind == Verify.kind, Operation.state.in_(("queued", "running"))
+                )
+            ).all()
+            due = (
+                select(Replica)
+                .join(Version, Version.id == Replica.version_id)
+                .where(
+                    Replica.state == "ready",
+                    or_(Replica.verified_at.is_(None), Replica.verified_at < limit),
+                    Version.state != VersionState.PURGED,
+                    Replica.version_id.not_in(going),
+                )
+                .order_by(Replica.verified_at.nulls_first())
+                .limit(max(0, self._settings.scrub_at_once - len(going)))
+            )
+            started = []
+            for replica in session.scalars(due).all():
+                version = session.get_one(Version, replica.version_id)
+                scrub = robot(session, version.line.account_id, "scrub")
+                params = {"version_id": version.id, "reference": reference_of(version), "region": replica.region}
+                started.append(start_operation(session, scrub, Verify, reference_of(version), params).id)
+        for operation in started:
+            self._queue.put(operation)
 
     def _drop_old_uploads(self) -> None:
         """Uploads that nobody imported in time."""
@@ -69,142 +166,34 @@ class Reconciler:
                 session.execute(delete(Upload).where(Upload.id == upload.id))
 
     def _region(self, region: str, account: str, account_id: str) -> None:
-        site = self._reach.site(region, account)
+        site, follower = self._reach.site(region, account), Follower(self._database, account_id, region)
         try:
-            present = {machine.id: machine for machine in site.machines(region)}
+            follower.compare(iter(site.machines(region)))
         except BathotypeError as error:
-            self._silent(region, account_id, error)
+            follower.silent(f"The site of {region} does not answer: {error.message}")
             return
-        with self._database.sessions.begin() as session:
-            audit.clear_alert(session, account_id, "site-silent", region)
-        self._compare(region, account_id, present)
+        follower.answers()
         try:
             self._reap(site, region)
-            self._ask(site, account_id, list(present.values()))
+            self._ask(site, account_id, follower)
         except BathotypeError as error:
             log.warning("looking at a site was cut short", region=region, account=account, error=error.message)
 
-    def _silent(self, region: str, account_id: str, error: BathotypeError) -> None:
-        with self._database.sessions.begin() as session:
-            audit.raise_alert(
-                session, account_id, "site-silent", region, f"The site of {region} does not answer: {error.message}"
-            )
-            query = select(Instance).where(
-                Instance.account_id == account_id, Instance.region == region, Instance.state.in_(("running", "stopped"))
-            )
-            for instance in session.scalars(query):
-                self._change(session, instance, "lost", "The site does not answer.")
-
-    def _compare(self, region: str, account_id: str, present: dict[str, SiteMachine]) -> None:
-        with self._database.sessions.begin() as session:
-            known = select(Instance).where(
-                Instance.account_id == account_id, Instance.region == region, Instance.site_machine.is_not(None)
-            )
-            seen = set()
-            for instance in session.scalars(known.execution_options(yield_per=500)):
-                seen.add(str(instance.site_machine))
-                if instance.state in _FOLLOWED:
-                    self._follow(session, instance, present.get(str(instance.site_machine)))
-            bases = dict(
-                session.execute(
-                    select(BaseDisk.site_disk, BaseDisk.version_id).where(
-                        BaseDisk.region == region, BaseDisk.site_disk.is_not(None)
-                    )
-                ).all()
-            )
-            for machine in present.values():
-                version = bases.get(machine.created_from) if machine.created_from else None
-                # Machines that a launch is just making carry the instance's id before we record theirs.
-                if version and machine.id not in seen and "bathotype-instance" not in machine.tags:
-                    self._found(session, account_id, machine, version)
-
-    def _follow(self, session: Session, instance: Instance, machine: SiteMachine | None) -> None:
-        if machine is None:
-            self._change(session, instance, "terminated", "It was deleted at the site.")
-            instance.ended_at = utcnow()
-            forget_identity(session, instance.account_id, str(instance.site_machine))
-            return
-        instance.seen_at = utcnow()
-        if machine.name != instance.name:
-            audit.record(
-                session,
-                instance.account_id,
-                "site",
-                "instance.renamed",
-                instance.id,
-                before={"name": instance.name},
-                after={"name": machine.name},
-            )
-            instance.name = machine.name
-        instance.address = machine.address
-        state = "running" if machine.state == "running" else "stopped"
-        if state != instance.state:
-            self._change(session, instance, state, None)
-
-    @staticmethod
-    def _change(session: Session, instance: Instance, state: str, reason: str | None) -> None:
-        audit.record(
-            session,
-            instance.account_id,
-            "site",
-            f"instance.{state}",
-            instance.name,
-            before={"state": instance.state},
-            after={"state": state, "instance": instance.id, "reason": reason},
-        )
-        instance.state, instance.reason = state, reason
-
-    @staticmethod
-    def _found(session: Session, account_id: str, machine: SiteMachine, version_id: str) -> None:
-        instance = Instance(
-            id=new_id("in"),
-            account_id=account_id,
-            version_id=version_id,
-            name=machine.name,
-            region=machine.region,
-            zone=machine.zone,
-            size=machine.size,
-            state="running" if machine.state == "running" else "stopped",
-            origin="found",
-            site_machine=machine.id,
-            address=machine.address,
-            seen_at=utcnow(),
-        )
-        session.add(instance)
-        audit.record(
-            session,
-            account_id,
-            "site",
-            "instance.found",
-            machine.name,
-            after={"instance": instance.id, "machine": machine.id},
-        )
-
-    def _ask(self, site: Site, account_id: str, machines: list[SiteMachine]) -> None:
+    def _ask(self, site: Site, account_id: str, follower: Follower) -> None:
         """Ask agents that were not asked lately who they are; a bounded number a pass."""
-        with self._database.sessions() as session:
-            asked = {
-                i.site_machine: i
-                for i in session.scalars(
-                    select(Instance).where(Instance.account_id == account_id, Instance.state == "running")
-                )
-            }
-        due = [
-            (m, asked[m.id])
-            for m in machines
-            if m.id in asked
-            and m.state == "running"
-            and (not asked[m.id].identity or (utcnow() - (asked[m.id].seen_at or utcnow())) > _ASK_AGAIN)
-        ]
-        for machine, instance in due[:_ASKED_PER_PASS]:
+        for instance in follower.to_ask(_ASKED_PER_PASS):
+            found = None
             try:
+                machine = site.machine(str(instance.site_machine))
                 with site.agent(machine.id, timeout=3) as agent:
                     found = read_identity(agent)
             except BathotypeError:
-                continue
+                pass
             with self._database.sessions.begin() as session:
-                session.execute(update(Instance).where(Instance.id == instance.id).values(identity=found))
-                remember_identity(session, account_id, machine, found)
+                values = {"asked_at": utcnow(), **({"identity": found} if found else {})}
+                session.execute(update(Instance).where(Instance.id == instance.id).values(**values))
+                if found:
+                    remember_identity(session, account_id, machine, found)
 
     def _reap(self, site: Site, region: str) -> None:
         """Remove temporary snapshots of operations that have ended: their own clean-up could not."""
@@ -259,6 +248,11 @@ class Reconciler:
                     )
                 )
             )
+            # What a launch that was killed counted as its own is nobody's any more.
+            session.execute(
+                update(BaseDisk).where(BaseDisk.launching > 0, BaseDisk.version_id.not_in(busy)).values(launching=0)
+            )
+            session.commit()
         for row in rows:
             site = self._reach.site(row.region, self._reach.account_name(row.account_id))
             try:

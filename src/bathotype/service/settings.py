@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import os
 from functools import lru_cache
 from pathlib import Path
 
 import yaml
-from pydantic import BaseModel, ConfigDict, ValidationError
+from cryptography.fernet import Fernet
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
 from bathotype.core.errors import Invalid
@@ -28,6 +30,25 @@ class Region(BaseModel):
 
     site: str
     store: str
+
+
+class LinkLimits(BaseModel):
+    """The line between two regions: how far apart they are, and how much may pass a second."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    distance_ms: float = Field(default=50.0, ge=0)
+    bytes_per_second: float | None = Field(default=None, gt=0)
+
+
+class OidcAccess(BaseModel):
+    """An OpenID Connect provider that people may log in by."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    issuer: str
+    client_id: str
+    client_secret: str
 
 
 class Bucket(BaseModel):
@@ -56,6 +77,13 @@ class Places(BaseModel):
     regions: dict[str, Region]
     accounts: dict[str, SiteAccess]
     buckets: dict[str, Bucket] = {}
+    links: dict[str, LinkLimits] = Field(default={}, description="Keys are 'one/other'; they hold both ways.")
+    oidc: OidcAccess | None = None
+    host_account: str | None = Field(default=None, description="Its stewards set launch rules for all accounts.")
+
+    def link(self, one: str, other: str) -> LinkLimits:
+        """The line between two regions."""
+        return self.links.get(f"{one}/{other}") or self.links.get(f"{other}/{one}") or LinkLimits()
 
 
 class Settings(BaseSettings):
@@ -65,16 +93,26 @@ class Settings(BaseSettings):
 
     database_url: str
     regions_file: Path
+    public_url: str = ""
+    secret_file: Path | None = None
     scratch_dir: Path = Path("/var/tmp/bathotype-scratch")
     scratch_bytes: int = 64 * 1024**3
     freeze_seconds: float = 5.0
     reconcile_seconds: int = 15
+    scrub_days: float = 30.0
+    scrub_at_once: int = 2
+    transfer_streams: int = 4
     log_level: str = "info"
 
     @property
     def places(self) -> Places:
         """The regions file, read once."""
         return _places(self.regions_file)
+
+    @property
+    def secret(self) -> bytes:
+        """The key that encrypts accounts' signing keys: every process of a service needs the same file."""
+        return _secret(self.secret_file or self.regions_file.with_name("bathotype.secret"))
 
 
 @lru_cache
@@ -83,3 +121,22 @@ def _places(path: Path) -> Places:
         return Places.model_validate(yaml.safe_load(path.read_text()))
     except (OSError, yaml.YAMLError, ValidationError) as error:
         raise Invalid(f"The regions file {path} cannot be used: {error}", advice="See docs/operating.md.") from error
+
+
+@lru_cache
+def _secret(path: Path) -> bytes:
+    try:
+        if not path.exists():
+            fresh = path.with_name(f".{path.name}.{os.getpid()}")
+            fresh.touch(mode=0o600)
+            fresh.write_bytes(Fernet.generate_key())
+            try:
+                os.link(fresh, path)  # of several processes that start together one makes it
+            except FileExistsError:
+                pass
+            fresh.unlink()
+        return path.read_bytes().strip()
+    except OSError as error:
+        raise Invalid(
+            f"The secret file {path} cannot be used: {error.strerror}.", advice="See docs/operating.md."
+        ) from error

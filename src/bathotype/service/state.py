@@ -7,12 +7,14 @@ from dataclasses import dataclass
 import structlog
 from sqlalchemy.orm import Session
 
+from bathotype.core.access.roles import Role, verbs_of
 from bathotype.service.auth import Principal
 from bathotype.service.database import Database
+from bathotype.service.oidc import OidcLogIn
 from bathotype.service.operations.queue import Queue
 from bathotype.service.operations.work import Work
 from bathotype.service.places import Reach
-from bathotype.service.records import Operation, OperationStep
+from bathotype.service.records import Account, Operation, OperationStep
 from bathotype.service.records.base import new_id
 from bathotype.service.settings import Settings
 
@@ -25,6 +27,7 @@ class Service:
     database: Database
     reach: Reach
     queue: Queue
+    oidc: OidcLogIn | None = None
 
     @classmethod
     def from_environment(cls, *, patience: float) -> Service:
@@ -33,9 +36,15 @@ class Service:
         settings.scratch_dir.mkdir(parents=True, exist_ok=True)
         database = Database(settings.database_url)
         database.prepare()
-        return cls(
-            settings, database, Reach(database, settings.places, patience=patience), Queue(settings.database_url)
-        )
+        reach, queue = Reach(database, settings.places, patience=patience), Queue(settings.database_url)
+        given = settings.places.oidc
+        return cls(settings, database, reach, queue, OidcLogIn(**given.model_dump()) if given else None)
+
+
+def robot(session: Session, account_id: str, name: str) -> Principal:
+    """In whose name the service does for an account what nobody asked for just now."""
+    account = session.get_one(Account, account_id)
+    return Principal(account.id, account.name, name, "", Role.OPERATOR, verbs_of(Role.OPERATOR))
 
 
 def start_operation(

@@ -9,6 +9,7 @@ from pydantic import Field
 
 from bathotype.core.firstboot.settings import FirstBoot
 from bathotype.wire.common import Answer, Wire, example
+from bathotype.wire.rules import Allowance, Verdict
 
 InstanceState = Literal["pending", "starting", "running", "stopped", "lost", "terminated", "failed"]
 
@@ -48,6 +49,9 @@ class LaunchPlan(Answer):
     base_disk_bytes: int = Field(description="Bytes to be written to the site first; 0 where a base disk stands.")
     blockers: list[str]
     warnings: list[str]
+    quotas: dict[str, tuple[int, int]] = Field(default={}, description="Of the site: in use, and most.")
+    allowances: list[Allowance] = []
+    verdicts: list[Verdict] = []
 
 
 class Instance(Answer):

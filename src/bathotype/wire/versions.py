@@ -94,6 +94,8 @@ class Version(Answer):
     mode: str
     source: dict[str, Any]
     parent: str | None
+    adopted_from: str | None = Field(default=None, description="The other account's version that it was taken from.")
+    signed_with: str | None = Field(default=None, description="Id of the key that signed its record.")
     profile: dict[str, Any] | None
     steps: list[dict[str, Any]]
     os: dict[str, str]
@@ -245,3 +247,11 @@ class Difference(Answer):
     users_added: list[str]
     users_removed: list[str]
     changed_bytes: int = Field(description="Bytes of the disk in chunks that differ.")
+
+
+class Signature(Answer):
+    """A version's signed record: a DSSE envelope around an in-toto statement."""
+
+    reference: str
+    envelope: dict[str, Any]
+    holds: bool = Field(description="Whether it verifies with a key of its owner that counts.")

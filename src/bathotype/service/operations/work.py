@@ -17,7 +17,7 @@ from sqlalchemy.orm import Session
 from stamina.instrumentation import RetryDetails, set_on_retry_hooks
 
 from bathotype.core.store.region import RegionStore
-from bathotype.service.database import Database, try_lock, try_shared_lock
+from bathotype.service.database import Database, lock_number, try_lock, try_shared_lock
 from bathotype.service.places import Reach
 from bathotype.service.records import LogLine, Operation, OperationStep
 from bathotype.service.records.base import utcnow
@@ -162,6 +162,10 @@ class WorkContext:
                 told = True
             time.sleep(_LOCK_PAUSE)
             self.check()
+
+    def unlock(self, name: str) -> None:
+        """Give a lock back before the operation ends."""
+        self._connection.execute(text("select pg_advisory_unlock(:n)"), {"n": lock_number(name)})
 
     def keep_chunks(self, region: str) -> None:
         """Hold off purges in a region until this operation ends: they remove and rewrite packs."""

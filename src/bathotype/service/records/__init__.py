@@ -1,7 +1,16 @@
 """Records in PostgreSQL."""
 
+from bathotype.service.records.access import (
+    AccountKey,
+    ApiToken,
+    ConsoleSession,
+    Invitation,
+    Membership,
+    OidcAttempt,
+    User,
+)
 from bathotype.service.records.audit import Alert, Event, IdempotentAnswer
-from bathotype.service.records.base import Account, ApiToken, Base
+from bathotype.service.records.base import Account, Base
 from bathotype.service.records.catalogue import (
     BaseDisk,
     Checkpoint,
@@ -19,14 +28,20 @@ from bathotype.service.records.catalogue import (
 )
 from bathotype.service.records.fleet import FirstBootSet, Identity, Instance
 from bathotype.service.records.operations import LogLine, Operation, OperationStep
+from bathotype.service.records.regions import Arrival, Link, Placement
+from bathotype.service.records.sharing import Allowance, Notice, PoolLine, RuleRow, Share
 
 __all__ = [
     "Account",
+    "AccountKey",
     "Alert",
+    "Allowance",
     "ApiToken",
+    "Arrival",
     "Base",
     "BaseDisk",
     "Checkpoint",
+    "ConsoleSession",
     "Event",
     "ExportDigest",
     "Finding",
@@ -35,15 +50,25 @@ __all__ = [
     "IdempotentAnswer",
     "Identity",
     "Instance",
+    "Invitation",
     "Line",
+    "Link",
     "LogLine",
     "Mark",
     "MarkMove",
+    "Membership",
+    "Notice",
     "NumberClaim",
+    "OidcAttempt",
     "Operation",
     "OperationStep",
+    "Placement",
+    "PoolLine",
     "Replica",
+    "RuleRow",
+    "Share",
     "Upload",
+    "User",
     "Version",
     "VersionPackage",
 ]

@@ -15,7 +15,11 @@ class Event(Base):
     """One line of the audit trail.  The database refuses to change or remove it (a trigger)."""
 
     __tablename__ = "events"
-    __table_args__ = (Index("ix_events_account_id_id", "account_id", "id"),)
+    __table_args__ = (
+        Index("ix_events_account_id_id", "account_id", "id"),
+        Index("ix_events_account_id_subject_id", "account_id", "subject", "id"),
+        Index("ix_events_account_id_action_id", "account_id", "action", "id"),
+    )
 
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
     account_id: Mapped[str] = mapped_column(ForeignKey("accounts.id"))

@@ -1,4 +1,4 @@
-"""The base of all records, accounts and their tokens."""
+"""The base of all records, and accounts."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ import time
 from datetime import UTC, datetime
 from typing import Any
 
-from sqlalchemy import BigInteger, DateTime, ForeignKey, MetaData, String
+from sqlalchemy import BigInteger, DateTime, MetaData, String
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
@@ -26,9 +26,9 @@ class Base(DeclarativeBase):
     )
     type_annotation_map = {
         datetime: DateTime(timezone=True),
-        dict[str, Any]: JSONB,
-        dict[str, str]: JSONB,
-        list[Any]: JSONB,
+        dict[str, Any]: JSONB(none_as_null=True),
+        dict[str, str]: JSONB(none_as_null=True),
+        list[Any]: JSONB(none_as_null=True),
         int: BigInteger,
     }
 
@@ -50,17 +50,4 @@ class Account(Base):
 
     id: Mapped[str] = mapped_column(String(40), primary_key=True)
     name: Mapped[str] = mapped_column(unique=True)
-    created_at: Mapped[datetime] = mapped_column(default=utcnow)
-
-
-class ApiToken(Base):
-    """A token, kept as its digest."""
-
-    __tablename__ = "api_tokens"
-
-    id: Mapped[str] = mapped_column(String(40), primary_key=True)
-    account_id: Mapped[str] = mapped_column(ForeignKey("accounts.id"))
-    name: Mapped[str]
-    digest: Mapped[str] = mapped_column(unique=True)
-    expires_at: Mapped[datetime | None]
     created_at: Mapped[datetime] = mapped_column(default=utcnow)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import date, datetime
 from typing import Any
 
-from sqlalchemy import ForeignKey, Identity, Index, String, UniqueConstraint
+from sqlalchemy import ForeignKey, Identity, Index, String, UniqueConstraint, text
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from bathotype.service.records.base import Base, utcnow
@@ -41,6 +41,14 @@ class Version(Base):
     __table_args__ = (
         UniqueConstraint("line_id", "number"),
         Index("ix_versions_line_id_state_sort_key", "line_id", "state", "sort_key"),
+        # What a bare line may mean: how far a version is behind is counted in here alone.
+        Index(
+            "ix_versions_offered",
+            "line_id",
+            "sort_key",
+            postgresql_where=text("state = 'released' and not pin_only"),
+            postgresql_include=["number"],
+        ),
     )
 
     id: Mapped[str] = mapped_column(String(40), primary_key=True)
@@ -58,6 +66,8 @@ class Version(Base):
     mode: Mapped[str]
     source: Mapped[dict[str, Any]]
     parent_id: Mapped[str | None] = mapped_column(ForeignKey("versions.id"), index=True)
+    adopted_from_id: Mapped[str | None] = mapped_column(ForeignKey("versions.id"), index=True)
+    signature: Mapped[dict[str, Any] | None]
     profile: Mapped[dict[str, Any] | None]
     steps: Mapped[list[Any]]
     contents: Mapped[dict[str, Any]]
@@ -111,7 +121,9 @@ class Replica(Base):
 
     version_id: Mapped[str] = mapped_column(ForeignKey("versions.id"), primary_key=True)
     region: Mapped[str] = mapped_column(primary_key=True)
-    state: Mapped[str] = mapped_column(default="ready")  # ready | damaged | removed
+    state: Mapped[str] = mapped_column(default="ready")  # coming | ready | damaged | draining | removed
+    copies: Mapped[int] = mapped_column(default=0)  # launch-ready base disks that shall stand; launches make the first
+    multi_zone: Mapped[bool] = mapped_column(default=False)
     verified_at: Mapped[datetime | None]
 
 
@@ -154,7 +166,7 @@ class Checkpoint(Base):
 
 
 class BaseDisk(Base):
-    """A launch-ready disk of a version at a region's site."""
+    """A launch-ready disk of a version at a region's site, in the account that owns the version's line."""
 
     __tablename__ = "base_disks"
 
@@ -162,8 +174,11 @@ class BaseDisk(Base):
     version_id: Mapped[str] = mapped_column(ForeignKey("versions.id"), index=True)
     account_id: Mapped[str] = mapped_column(ForeignKey("accounts.id"))
     region: Mapped[str]
+    zone: Mapped[str] = mapped_column(default="")
     site_disk: Mapped[str | None] = mapped_column(index=True)
     state: Mapped[str]  # building | ready | removed
+    launching: Mapped[int] = mapped_column(default=0)  # machines being made from it just now
+    granted_to: Mapped[list[Any]] = mapped_column(default=list)  # names of other accounts that may launch from it
     created_at: Mapped[datetime] = mapped_column(default=utcnow)
 
 

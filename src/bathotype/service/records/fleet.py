@@ -21,6 +21,9 @@ class Instance(Base):
     __table_args__ = (
         Index("ix_instances_version_id_state", "version_id", "state"),
         Index("ix_instances_account_id_id", "account_id", "id"),
+        Index("ix_instances_account_id_version_id_state", "account_id", "version_id", "state"),
+        # The site's order of machines, for the reconciler.
+        Index("ix_instances_account_id_region_site_machine", "account_id", "region", "site_machine"),
     )
 
     id: Mapped[str] = mapped_column(String(40), primary_key=True)
@@ -33,7 +36,7 @@ class Instance(Base):
     size: Mapped[str] = mapped_column(default="small")
     state: Mapped[str] = mapped_column(default="pending")
     origin: Mapped[str] = mapped_column(default="launched")
-    site_machine: Mapped[str | None] = mapped_column(index=True)
+    site_machine: Mapped[str | None] = mapped_column(String(collation="C"), index=True)
     address: Mapped[str | None]
     host_name: Mapped[str] = mapped_column(default="")
     first_boot: Mapped[dict[str, Any]] = mapped_column(default=dict)
@@ -41,6 +44,7 @@ class Instance(Base):
     reason: Mapped[str | None]
     launched_at: Mapped[datetime] = mapped_column(default=utcnow)
     seen_at: Mapped[datetime | None]
+    asked_at: Mapped[datetime | None]
     ended_at: Mapped[datetime | None]
 
 

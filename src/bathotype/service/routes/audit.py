@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 from sqlalchemy import select
 
 from bathotype.core.errors import NotFound
@@ -12,11 +12,20 @@ from bathotype.core.firstboot.settings import FirstBoot
 from bathotype.core.lifecycle.references import check_name
 from bathotype.service import audit
 from bathotype.service.records import Alert, Event, FirstBootSet
-from bathotype.service.routes.common import PROBLEMS, Caller, Cursor, Limit, ServiceOf, decode_cursor, encode_cursor
+from bathotype.service.routes.common import (
+    Cursor,
+    Limit,
+    Operator,
+    Reader,
+    ServiceOf,
+    api_router,
+    decode_cursor,
+    encode_cursor,
+)
 from bathotype.wire import fleet as wire
 from bathotype.wire.common import Answer, Page
 
-router = APIRouter(responses=PROBLEMS)
+router = api_router()
 
 
 class ChainCheck(Answer):
@@ -28,7 +37,7 @@ class ChainCheck(Answer):
 
 @router.get("/events", tags=["events"])
 def list_events(
-    caller: Caller,
+    caller: Reader,
     service: ServiceOf,
     subject: str | None = None,
     action: Annotated[str | None, Query(description="An action, or its first part, such as 'version'.")] = None,
@@ -36,7 +45,7 @@ def list_events(
     cursor: Cursor = None,
 ) -> Page[wire.Event]:
     """The audit trail, newest first."""
-    with service.database.sessions() as session:
+    with service.database.reads() as session:
         query = select(Event).where(Event.account_id == caller.account_id).order_by(Event.id.desc())
         if subject:
             query = query.where(Event.subject == subject)
@@ -52,17 +61,17 @@ def list_events(
 
 
 @router.get("/events/chain", tags=["events"])
-def check_chain(caller: Caller, service: ServiceOf) -> ChainCheck:
+def check_chain(caller: Reader, service: ServiceOf) -> ChainCheck:
     """Check that each event follows from the one before."""
-    with service.database.sessions() as session:
+    with service.database.sessions() as session:  # read in parts, which takes a transaction
         broken = audit.broken_links(session)
         return ChainCheck(whole=not broken, broken_at=broken[:100])
 
 
 @router.get("/alerts", tags=["events"])
-def list_alerts(caller: Caller, service: ServiceOf, cleared: bool = False) -> list[wire.Alert]:
+def list_alerts(caller: Reader, service: ServiceOf, cleared: bool = False) -> list[wire.Alert]:
     """What somebody should look at."""
-    with service.database.sessions() as session:
+    with service.database.reads() as session:
         query = select(Alert).where(Alert.account_id == caller.account_id).order_by(Alert.raised_at.desc())
         if not cleared:
             query = query.where(Alert.cleared_at.is_(None))
@@ -70,9 +79,9 @@ def list_alerts(caller: Caller, service: ServiceOf, cleared: bool = False) -> li
 
 
 @router.get("/first-boot", tags=["first boot"])
-def list_first_boot(caller: Caller, service: ServiceOf) -> list[wire.SavedFirstBoot]:
+def list_first_boot(caller: Reader, service: ServiceOf) -> list[wire.SavedFirstBoot]:
     """Saved first-boot settings."""
-    with service.database.sessions() as session:
+    with service.database.reads() as session:
         rows = session.scalars(
             select(FirstBootSet).where(FirstBootSet.account_id == caller.account_id).order_by(FirstBootSet.name)
         )
@@ -80,7 +89,7 @@ def list_first_boot(caller: Caller, service: ServiceOf) -> list[wire.SavedFirstB
 
 
 @router.put("/first-boot/{name}", tags=["first boot"])
-def save_first_boot(name: str, body: FirstBoot, caller: Caller, service: ServiceOf) -> wire.SavedFirstBoot:
+def save_first_boot(name: str, body: FirstBoot, caller: Operator, service: ServiceOf) -> wire.SavedFirstBoot:
     """Save first-boot settings under a name, replacing earlier ones."""
     check_name(name, "set of first-boot settings")
     with service.database.sessions.begin() as session:
@@ -90,7 +99,7 @@ def save_first_boot(name: str, body: FirstBoot, caller: Caller, service: Service
 
 
 @router.delete("/first-boot/{name}", status_code=204, tags=["first boot"])
-def drop_first_boot(name: str, caller: Caller, service: ServiceOf) -> None:
+def drop_first_boot(name: str, caller: Operator, service: ServiceOf) -> None:
     """Remove saved settings."""
     with service.database.sessions.begin() as session:
         row = session.get(FirstBootSet, (caller.account_id, name))

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
 from sqlalchemy.orm import Session
 
 from bathotype.core.generalize.profile import builtin_names, builtin_profile
@@ -13,7 +12,7 @@ from bathotype.service.numbering import check_number, claimable
 from bathotype.service.preflight import find_machine, inspect
 from bathotype.service.records import NumberClaim
 from bathotype.service.records.base import new_id
-from bathotype.service.routes.common import PROBLEMS, Caller, Key, ServiceOf, once, queued
+from bathotype.service.routes.common import Key, Operator, Reader, ServiceOf, api_router, once, queued
 from bathotype.service.routes.operations import operation_answers
 from bathotype.service.state import Service, start_operation
 from bathotype.service.work.capture import Capture, CapturePlanning
@@ -21,11 +20,11 @@ from bathotype.service.work.making import profile_for
 from bathotype.wire.operations import Operation
 from bathotype.wire.versions import CapturePlanRequest, CaptureRequest
 
-router = APIRouter(tags=["captures"], responses=PROBLEMS)
+router = api_router(tags=["captures"])
 
 
 @router.post("/captures", status_code=202)
-def capture(body: CaptureRequest, caller: Caller, service: ServiceOf, key: Key = None) -> Operation:
+def capture(body: CaptureRequest, caller: Operator, service: ServiceOf, key: Key = None) -> Operation:
     """Capture a machine's boot disk into a new, staged version.  Every obstacle is told at once, before anything starts."""
     _check(service, caller, body)
     machine = find_machine(service.reach, caller.account, body.machine, body.region)
@@ -61,7 +60,7 @@ def capture(body: CaptureRequest, caller: Caller, service: ServiceOf, key: Key =
 def _check(service: Service, caller: Principal, body: CaptureRequest) -> None:
     profile = None if body.mode == "as-is" else profile_for(body.profile)
     machine = find_machine(service.reach, caller.account, body.machine, body.region)
-    with service.database.sessions() as session:
+    with service.database.reads() as session:
         taken = check_number(session, find_line(session, caller, body.line), body.number, body.bump)
     found = inspect(
         service.reach,
@@ -78,7 +77,7 @@ def _check(service: Service, caller: Principal, body: CaptureRequest) -> None:
 
 
 @router.post("/capture-plans", status_code=202)
-def plan_capture(body: CapturePlanRequest, caller: Caller, service: ServiceOf, key: Key = None) -> Operation:
+def plan_capture(body: CapturePlanRequest, caller: Operator, service: ServiceOf, key: Key = None) -> Operation:
     """Work out what a profile would remove or change on a copy of the machine's disk, touching nothing."""
     profile_for(body.profile)
     machine = find_machine(service.reach, caller.account, body.machine, body.region)
@@ -92,6 +91,6 @@ def plan_capture(body: CapturePlanRequest, caller: Caller, service: ServiceOf, k
 
 
 @router.get("/profiles")
-def list_profiles(caller: Caller) -> list[dict[str, object]]:
+def list_profiles(caller: Reader) -> list[dict[str, object]]:
     """The built-in generalization profiles, with their steps."""
     return [builtin_profile(name).model_dump(mode="json") for name in builtin_names()]

@@ -6,27 +6,30 @@ import base64
 import hashlib
 import json
 from collections.abc import Callable
+from enum import Enum
 from typing import Annotated, Any
 
-from fastapi import Depends, Header, Query, Request
+from fastapi import APIRouter, Depends, Header, Query, Request
 from fastapi.security import HTTPBearer
 from pydantic import BaseModel
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
+from bathotype.core.access.roles import Verb
 from bathotype.core.errors import Invalid, Refused
-from bathotype.service.auth import Principal, principal_of
+from bathotype.service.auth import SESSION_COOKIE, Credentials, Person, Principal, person_of, principal_of
 from bathotype.service.records import IdempotentAnswer, Operation
 from bathotype.service.state import Service
 from bathotype.wire.common import Problem
 
-_bearer = HTTPBearer(auto_error=False, description="An account's API token.")
+_bearer = HTTPBearer(auto_error=False, description="An API token.")
 
 #: For every route: what it may answer besides success.
 PROBLEMS: dict[int | str, dict[str, Any]] = {
     code: {"model": Problem, "content": {"application/problem+json": {}}, "description": text}
     for code, text in (
         (401, "Not signed in"),
+        (403, "Role or token do not allow it"),
         (404, "Not found"),
         (409, "Refused by a rule or state"),
         (422, "Not valid"),
@@ -34,21 +37,69 @@ PROBLEMS: dict[int | str, dict[str, Any]] = {
 }
 
 
-def get_service(request: Request) -> Service:
-    """The service of this process."""
+API = "/api/v1"
+
+
+def api_router(prefix: str = "", *, tags: list[str | Enum] | None = None) -> APIRouter:
+    """A router of the API; what it may answer besides success stands in the document."""
+    return APIRouter(prefix=API + prefix, tags=tags, responses=PROBLEMS)
+
+
+async def get_service(request: Request) -> Service:
+    """The service of this process; it waits for nothing, so that it needs no thread."""
     return request.app.state.service  # type: ignore[no-any-return]
 
 
 ServiceOf = Annotated[Service, Depends(get_service)]
 
 
-def get_principal(service: ServiceOf, request: Request, _: Annotated[Any, Depends(_bearer)] = None) -> Principal:
-    """The caller.  Raises `NotSignedIn`."""
-    with service.database.sessions() as session:
-        return principal_of(session, request.headers.get("Authorization", ""))
+AccountName = Annotated[
+    str,
+    Header(
+        alias="Bathotype-Account", max_length=63, description="Which of your accounts acts; the only one if left out."
+    ),
+]
 
 
-Caller = Annotated[Principal, Depends(get_principal)]
+def shown_by(request: Request) -> Credentials:
+    """What a request shows of its sender."""
+    return Credentials(
+        request.headers.get("Authorization", ""),
+        request.cookies.get(SESSION_COOKIE, ""),
+        request.headers.get("X-CSRF-Token", ""),
+        request.method not in ("GET", "HEAD", "OPTIONS"),
+        getattr(request.state, "origin", ""),
+    )
+
+
+def get_person(service: ServiceOf, request: Request, _: Annotated[Any, Depends(_bearer)] = None) -> Person:
+    """Who calls, whatever account it acts for.  Raises `NotSignedIn`."""
+    return person_of(service.database, shown_by(request))
+
+
+def _needs(verb: Verb) -> Any:
+    """The dependency of a route that needs a verb: its caller, acting for an account in which it may."""
+
+    def caller(
+        service: ServiceOf, request: Request, account: AccountName = "", _: Annotated[Any, Depends(_bearer)] = None
+    ) -> Principal:
+        principal = principal_of(person_of(service.database, shown_by(request)), account)
+        principal.need(verb)
+        return principal
+
+    caller.verb = verb  # type: ignore[attr-defined]
+    return Depends(caller)
+
+
+#: Each route says by the type of its caller what permission it needs.
+Signed = Annotated[Person, Depends(get_person)]
+Reader = Annotated[Principal, _needs(Verb.READ)]
+Operator = Annotated[Principal, _needs(Verb.OPERATE)]
+Sharer = Annotated[Principal, _needs(Verb.SHARE)]
+Ruler = Annotated[Principal, _needs(Verb.RULE)]
+Retirer = Annotated[Principal, _needs(Verb.RETIRE)]
+Manager = Annotated[Principal, _needs(Verb.MANAGE)]
+
 Key = Annotated[
     str | None, Header(alias="Idempotency-Key", max_length=200, description="Repeat with the same key: same answer.")
 ]
@@ -105,7 +156,7 @@ def once(
 
 def queued(service: Service, answer: dict[str, Any]) -> dict[str, Any]:
     """Queue the operation that an answer tells of, once its record stands."""
-    with service.database.sessions() as session:
+    with service.database.reads() as session:
         state = session.get_one(Operation, answer["id"]).state
     if state == "queued":
         service.queue.put(answer["id"])

@@ -12,7 +12,7 @@ from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from typing import Annotated, Literal
 
-from fastapi import APIRouter, Header, Query, Response
+from fastapi import Header, Query, Response
 from fastapi.responses import StreamingResponse
 
 from bathotype.core.errors import Invalid, Refused
@@ -25,11 +25,11 @@ from bathotype.core.store.region import RegionStore
 from bathotype.service.auth import Principal
 from bathotype.service.catalogue import find_version, reference_of, require_replica, version_answer
 from bathotype.service.records import ExportDigest, Version
-from bathotype.service.routes.common import PROBLEMS, Caller, ServiceOf
+from bathotype.service.routes.common import Operator, ServiceOf, api_router
 from bathotype.service.state import Service
 from bathotype.wire.images import ExportedFile
 
-router = APIRouter(tags=["downloads"], responses=PROBLEMS)
+router = api_router(tags=["downloads"])
 _PIECE = 1024 * 1024
 _LAYOUTS = 8
 FormatName = Literal["raw", "qcow2", "qcow2-zstd", "vhd", "vhd-fixed", "vmdk", "vmdk-stream", "ova"]
@@ -37,7 +37,7 @@ _RANGE = re.compile(r"bytes=(\d+)-(\d*)")
 
 
 def _place(service: Service, caller: Principal, reference: str, region: str | None) -> tuple[Version, RegionStore]:
-    with service.database.sessions() as session:
+    with service.database.reads() as session:
         version = find_version(session, caller, reference)
         if version.state == VersionState.PURGED:
             raise Refused(f"{reference_of(version)} is purged: its bytes are gone.", code="state-forbids")
@@ -52,7 +52,7 @@ def _place(service: Service, caller: Principal, reference: str, region: str | No
     response_class=Response,
     responses={200: {"content": {"application/octet-stream": {}}}},
 )
-def manifest(reference: str, caller: Caller, service: ServiceOf, region: str | None = None) -> Response:
+def manifest(reference: str, caller: Operator, service: ServiceOf, region: str | None = None) -> Response:
     """The manifest: the size, and position and digest of every non-zero chunk (docs/store-format.md)."""
     version, store = _place(service, caller, reference, region)
     return Response(store.get_manifest(version.id).dumps(), media_type="application/octet-stream")
@@ -105,7 +105,7 @@ def _etag(version: Version, form: Format) -> str:
 )
 def disk(
     reference: str,
-    caller: Caller,
+    caller: Operator,
     service: ServiceOf,
     region: str | None = None,
     format: Annotated[FormatName, Query(description="Format of the file.")] = "raw",
@@ -178,7 +178,7 @@ def _pieces(file: LaidOutFile, first: bytes, start: int, end: int, note: _Noting
 
 
 def _known_digest(service: Service, version: Version, form: Format) -> str | None:
-    with service.database.sessions() as session:
+    with service.database.reads() as session:
         row = session.get(ExportDigest, (version.id, form.name))
         return row.sha256 if row is not None and not form.recompresses else None
 
@@ -186,7 +186,7 @@ def _known_digest(service: Service, version: Version, form: Format) -> str | Non
 @router.get("/versions/{reference:path}/disk-digest")
 def disk_digest(
     reference: str,
-    caller: Caller,
+    caller: Operator,
     service: ServiceOf,
     region: str | None = None,
     format: Annotated[FormatName, Query(description="Format of the file.")] = "raw",

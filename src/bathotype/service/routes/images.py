@@ -6,7 +6,7 @@ import base64
 import hashlib
 from typing import Annotated
 
-from fastapi import APIRouter, Header, Query, Request, Response
+from fastapi import Header, Query, Request, Response
 from sqlalchemy import delete
 from sqlalchemy.orm import Session
 from starlette.concurrency import run_in_threadpool
@@ -20,7 +20,7 @@ from bathotype.service.catalogue import find_line, find_version, reference_of, r
 from bathotype.service.numbering import check_number, claimable
 from bathotype.service.records import NumberClaim, Upload
 from bathotype.service.records.base import new_id
-from bathotype.service.routes.common import PROBLEMS, Caller, Key, ServiceOf, once, queued
+from bathotype.service.routes.common import Key, Operator, ServiceOf, api_router, once, queued
 from bathotype.service.routes.operations import operation_answers
 from bathotype.service.state import Service, start_operation
 from bathotype.service.work.importing import Edit, Import, edit_params
@@ -29,12 +29,12 @@ from bathotype.service.work.sources import Examined, examine, find_upload
 from bathotype.wire import images as wire
 from bathotype.wire.operations import Operation
 
-router = APIRouter(tags=["images"], responses=PROBLEMS)
+router = api_router(tags=["images"])
 _PART = 8 * 1024 * 1024
 
 
 @router.post("/uploads", status_code=201)
-def start_upload(body: wire.UploadRequest, caller: Caller, service: ServiceOf, key: Key = None) -> wire.Upload:
+def start_upload(body: wire.UploadRequest, caller: Operator, service: ServiceOf, key: Key = None) -> wire.Upload:
     """Begin to bring a file in; its parts go into the region's store until it is imported, two days at most."""
     service.reach.check_region(body.region)
 
@@ -62,9 +62,9 @@ def _answer(service: Service, row: Upload) -> wire.Upload:
 
 
 @router.get("/uploads/{upload}")
-def show_upload(upload: str, caller: Caller, service: ServiceOf) -> wire.Upload:
+def show_upload(upload: str, caller: Operator, service: ServiceOf) -> wire.Upload:
     """An upload, with the parts that have arrived: a client that was cut off sends the others."""
-    with service.database.sessions() as session:
+    with service.database.reads() as session:
         return _answer(service, find_upload(session, caller, upload))
 
 
@@ -77,7 +77,7 @@ async def put_part(
     upload: str,
     number: int,
     request: Request,
-    caller: Caller,
+    caller: Operator,
     service: ServiceOf,
     content_digest: Annotated[str, Header(description="RFC 9530: sha-256=:BASE64:")],
     zeros: Annotated[bool, Query(description="The part is all zeros: the body is empty.")] = False,
@@ -92,7 +92,7 @@ async def put_part(
 
 
 def _keep_part(service: Service, caller: Principal, upload: str, number: int, data: bytes, zeros: bool) -> None:
-    with service.database.sessions() as session:
+    with service.database.reads() as session:
         row = find_upload(session, caller, upload)
     length = min(row.part_bytes, row.size - number * row.part_bytes)
     if number < 0 or length <= 0:
@@ -103,7 +103,7 @@ def _keep_part(service: Service, caller: Principal, upload: str, number: int, da
 
 
 @router.delete("/uploads/{upload}", status_code=204)
-def drop_upload(upload: str, caller: Caller, service: ServiceOf) -> None:
+def drop_upload(upload: str, caller: Operator, service: ServiceOf) -> None:
     """Give an upload up."""
     with service.database.sessions.begin() as session:
         row = find_upload(session, caller, upload)
@@ -112,7 +112,7 @@ def drop_upload(upload: str, caller: Caller, service: ServiceOf) -> None:
 
 
 @router.post("/import-inspections")
-def inspect_import(body: wire.ImportRequest, caller: Caller, service: ServiceOf) -> wire.ImportInspection:
+def inspect_import(body: wire.ImportRequest, caller: Operator, service: ServiceOf) -> wire.ImportInspection:
     """Everything that an import depends on, without starting it."""
     found = _examined(service, caller, body)
     return wire.ImportInspection(
@@ -129,7 +129,7 @@ def inspect_import(body: wire.ImportRequest, caller: Caller, service: ServiceOf)
 
 def _examined(service: Service, caller: Principal, body: wire.ImportRequest) -> Examined:
     profile = None if body.profile is None else profile_for(body.profile)
-    with service.database.sessions() as session:
+    with service.database.reads() as session:
         line = find_line(session, caller, body.line)
         taken = check_number(session, line, body.number, body.bump)
         upload = find_upload(session, caller, body.upload) if body.upload else None
@@ -155,7 +155,7 @@ def _region(service: Service, body: wire.ImportRequest, upload: Upload | None) -
 
 
 @router.post("/imports", status_code=202)
-def start_import(body: wire.ImportRequest, caller: Caller, service: ServiceOf, key: Key = None) -> Operation:
+def start_import(body: wire.ImportRequest, caller: Operator, service: ServiceOf, key: Key = None) -> Operation:
     """Import an image file as a new, staged version.  Every obstacle is told at once, before anything starts."""
     found = _examined(service, caller, body)
     if not found.importable:
@@ -189,7 +189,7 @@ def start_import(body: wire.ImportRequest, caller: Caller, service: ServiceOf, k
 
 
 @router.post("/edits", status_code=202)
-def edit(body: wire.EditRequest, caller: Caller, service: ServiceOf, key: Key = None) -> Operation:
+def edit(body: wire.EditRequest, caller: Operator, service: ServiceOf, key: Key = None) -> Operation:
     """A new version from an old one by typed steps on its disk, which is not booted."""
     steps = profile_of({"name": "edit", "steps": body.steps})
     if any(isinstance(step, RunInside) for step in steps.steps):

@@ -4,27 +4,48 @@ from __future__ import annotations
 
 from collections import Counter
 from collections.abc import Sequence
-from typing import Annotated
+from typing import Annotated, Any
 
-from fastapi import APIRouter, Query
-from sqlalchemy import func, select
-from sqlalchemy.orm import Session
+from fastapi import Query
+from sqlalchemy import func, select, true
+from sqlalchemy.orm import Session, aliased
 
 from bathotype.core.errors import NotFound, Refused
 from bathotype.core.lifecycle.references import parse_reference
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service import audit
 from bathotype.service.auth import Principal
-from bathotype.service.catalogue import find_line, find_version, newest_released, reference_of
+from bathotype.service.catalogue import find_line, standings, written
 from bathotype.service.identity import forget_identity
-from bathotype.service.records import Instance, Line, Version
+from bathotype.service.records import Account, Instance, Line, Version
 from bathotype.service.records.base import utcnow
 from bathotype.service.records.fleet import PRESENT
-from bathotype.service.routes.common import PROBLEMS, Caller, Cursor, Limit, ServiceOf, decode_cursor, encode_cursor
+from bathotype.service.routes.common import (
+    Cursor,
+    Limit,
+    Operator,
+    Reader,
+    ServiceOf,
+    api_router,
+    decode_cursor,
+    encode_cursor,
+)
+from bathotype.service.sharing import find_usable
 from bathotype.wire import fleet as wire
 from bathotype.wire.common import Answer, Page
 
-router = APIRouter(prefix="/instances", tags=["instances"], responses=PROBLEMS)
+router = api_router("/instances", tags=["instances"])
+
+_newer = aliased(Version)
+#: A version's line's newest release; PostgreSQL looks each line's up once and remembers it.
+_NEWEST = (
+    select(_newer.sort_key)
+    .where(_newer.line_id == Version.line_id, _newer.state == VersionState.RELEASED, ~_newer.pin_only)
+    .order_by(_newer.sort_key.desc())
+    .limit(1)
+    .correlate(Version)
+    .lateral()
+)
 
 
 class VersionCount(Answer):
@@ -35,28 +56,26 @@ class VersionCount(Answer):
     states: dict[str, int]
 
 
-def instance_answers(session: Session, rows: Sequence[Instance]) -> list[wire.Instance]:
-    """What the API tells about instances: two queries, however many there are."""
-    versions = {v.id: v for v in session.scalars(select(Version).where(Version.id.in_({r.version_id for r in rows})))}
-    newest = newest_released(session, {v.line_id for v in versions.values()})
-    numbers: dict[str, str] = {}
-    for line_id, keys in newest.items():
-        if keys:
-            numbers[line_id] = (
-                session.scalar(select(Version.number).where(Version.line_id == line_id, Version.sort_key == keys[0]))
-                or ""
-            )
+#: What a list reads of each instance.
+_LISTED = (
+    Instance.id, Instance.name, Instance.version_id, Instance.region, Instance.zone, Instance.state, Instance.origin,
+    Instance.site_machine, Instance.address, Instance.identity, Instance.reason, Instance.launched_at, Instance.ended_at,
+)  # fmt: skip
+
+
+def _answers(session: Session, rows: Sequence[Any], account_id: str) -> list[wire.Instance]:
+    """What the API tells about instances, records or `_LISTED` of them: one more statement, however many there are."""
+    standing = standings(session, {row.version_id for row in rows}, account_id)
     out = []
     for row in rows:
-        version = versions[row.version_id]
-        behind = sum(key > version.sort_key for key in newest.get(version.line_id, []))
+        reference, behind, newest = standing[row.version_id]
         out.append(
             wire.Instance(
                 id=row.id,
                 name=row.name,
-                reference=reference_of(version),
+                reference=reference,
                 behind=behind,
-                newest=numbers.get(version.line_id),
+                newest=newest,
                 region=row.region,
                 zone=row.zone,
                 state=row.state,
@@ -91,7 +110,7 @@ def _find(session: Session, caller: Principal, name: str) -> Instance:
 
 @router.get("")
 def list_instances(
-    caller: Caller,
+    caller: Reader,
     service: ServiceOf,
     version: Annotated[str | None, Query(description="A version, or a line for all of its versions.")] = None,
     state: Annotated[
@@ -103,91 +122,87 @@ def list_instances(
     cursor: Cursor = None,
 ) -> Page[wire.Instance]:
     """Instances, newest first."""
-    with service.database.sessions() as session:
-        query = select(Instance).where(Instance.account_id == caller.account_id).order_by(Instance.id.desc())
+    with service.database.reads() as session:
+        query = select(*_LISTED).where(Instance.account_id == caller.account_id).order_by(Instance.id.desc())
         query = query.where(Instance.state.in_(state or PRESENT))
         if version:
             query = query.where(Instance.version_id.in_(_versions(session, caller, version)))
         if region:
             query = query.where(Instance.region == service.reach.check_region(region))
         if behind:
-            query = query.where(_is_behind())
+            query = query.join(Version, Version.id == Instance.version_id).join(_NEWEST, true())
+            query = query.where(Version.sort_key < _NEWEST.c.sort_key)
         if cursor:
             query = query.where(Instance.id < str(decode_cursor(cursor)))
-        rows = list(session.scalars(query.limit(limit + 1)))
+        rows = session.execute(query.limit(limit + 1)).all()
         following = encode_cursor(rows[limit - 1].id) if len(rows) > limit else None
-        return Page[wire.Instance](items=instance_answers(session, rows[:limit]), next=following)
+        return Page[wire.Instance](items=_answers(session, rows[:limit], caller.account_id), next=following)
 
 
 def _versions(session: Session, caller: Principal, text: str) -> list[str]:
     reference = parse_reference(text)
     if reference.number or reference.mark:
-        return [find_version(session, caller, reference).id]
-    line = find_line(session, caller, reference.line)
-    return list(session.scalars(select(Version.id).where(Version.line_id == line.id)))
-
-
-def _is_behind() -> object:
-    own = (
-        select(Version.line_id, Version.sort_key)
-        .where(Version.id == Instance.version_id)
-        .correlate(Instance)
-        .subquery()
-    )
-    newer = select(Version.id).where(
-        Version.line_id == own.c.line_id,
-        Version.sort_key > own.c.sort_key,
-        Version.state == VersionState.RELEASED,
-        Version.pin_only.is_(False),
-    )
-    return newer.exists()
+        return [find_usable(session, caller, reference)[0].id]
+    if reference.account in (None, caller.account):
+        line = find_line(session, caller, reference.line)
+        return list(session.scalars(select(Version.id).where(Version.line_id == line.id)))
+    # Of another's line what this account runs counts, also where the share has ended meanwhile.
+    line_of = select(Line.id).join(Account).where(Account.name == reference.account, Line.name == reference.line)
+    mine = select(Instance.version_id).where(Instance.account_id == caller.account_id)
+    return list(session.scalars(select(Version.id).where(Version.line_id.in_(line_of), Version.id.in_(mine))))
 
 
 @router.get("/counts")
-def counts(caller: Caller, service: ServiceOf, line: str | None = None) -> list[VersionCount]:
+def counts(caller: Reader, service: ServiceOf, line: str | None = None) -> list[VersionCount]:
     """Instances per version and state."""
-    with service.database.sessions() as session:
-        query = (
-            select(Version, Instance.state, func.count())
-            .join(Instance, Instance.version_id == Version.id)
-            .join(Line, Line.id == Version.line_id)
-            .where(Instance.account_id == caller.account_id)
-            .group_by(Version, Line, Instance.state)
+    with service.database.reads() as session:
+        query = select(Instance.version_id, Instance.state, func.count()).where(
+            Instance.account_id == caller.account_id
         )
         if line:
-            query = query.where(Version.line_id == find_line(session, caller, line).id)
+            of_line = select(Version.id).where(Version.line_id == find_line(session, caller, line).id)
+            query = query.where(Instance.version_id.in_(of_line))
         states: dict[str, Counter[str]] = {}
-        versions: dict[str, Version] = {}
-        for version, state, count in session.execute(query):
-            versions[version.id] = version
-            states.setdefault(version.id, Counter())[state] = count
-        ordered = sorted(versions.values(), key=lambda v: (v.line.name, v.sort_key), reverse=True)
+        for version, state, count in session.execute(query.group_by(Instance.version_id, Instance.state)):
+            states.setdefault(version, Counter())[state] = count
+        known = session.execute(
+            select(Version.id, Version.state, Line.name, Version.number, Line.account_id, Account.name)
+            .join(Line, Line.id == Version.line_id)
+            .join(Account, Account.id == Line.account_id)
+            .where(Version.id.in_(states))
+            .order_by(Line.name.desc(), Version.sort_key.desc())
+        )
         return [
-            VersionCount(reference=reference_of(v), version_state=v.state, states=dict(states[v.id])) for v in ordered
+            VersionCount(
+                reference=written(name, number, (owner, owner_name), caller.account_id),
+                version_state=state,
+                states=dict(states[version]),
+            )
+            for version, state, name, number, owner, owner_name in known
         ]
 
 
 @router.get("/{instance}")
-def show_instance(instance: str, caller: Caller, service: ServiceOf) -> wire.Instance:
+def show_instance(instance: str, caller: Reader, service: ServiceOf) -> wire.Instance:
     """One instance by id or name."""
-    with service.database.sessions() as session:
-        return instance_answers(session, [_find(session, caller, instance)])[0]
+    with service.database.reads() as session:
+        return _answers(session, [_find(session, caller, instance)], caller.account_id)[0]
 
 
 @router.post("/{instance}/stop")
-def stop_instance(instance: str, caller: Caller, service: ServiceOf) -> wire.Instance:
+def stop_instance(instance: str, caller: Operator, service: ServiceOf) -> wire.Instance:
     """Switch an instance off."""
     return _act(instance, caller, service, "stopped")
 
 
 @router.post("/{instance}/start")
-def start_instance(instance: str, caller: Caller, service: ServiceOf) -> wire.Instance:
+def start_instance(instance: str, caller: Operator, service: ServiceOf) -> wire.Instance:
     """Switch a stopped instance on."""
     return _act(instance, caller, service, "running")
 
 
 @router.post("/{instance}/terminate")
-def terminate_instance(instance: str, caller: Caller, service: ServiceOf) -> wire.Instance:
+def terminate_instance(instance: str, caller: Operator, service: ServiceOf) -> wire.Instance:
     """Remove an instance with its disks.  It cannot be brought back."""
     return _act(instance, caller, service, "terminated")
 
@@ -219,4 +234,4 @@ def _act(name: str, caller: Principal, service: ServiceOf, wanted: str) -> wire.
             before={"state": before},
             after={"state": wanted, "instance": row.id},
         )
-        return instance_answers(session, [row])[0]
+        return _answers(session, [row], caller.account_id)[0]

@@ -2,58 +2,63 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from bathotype.core.errors import Invalid, NotFound, Refused
+from bathotype.core.errors import Damaged, Invalid, NotFound, Refused, Unavailable
 from bathotype.core.firstboot.settings import FirstBoot, numbered
 from bathotype.core.lifecycle.references import parse_reference
 from bathotype.core.lifecycle.states import VersionState, may_launch
 from bathotype.core.units import plural
 from bathotype.service import audit
+from bathotype.service.admission import judge, rooms
 from bathotype.service.auth import Principal
-from bathotype.service.catalogue import find_version, reference_of, require_replica
-from bathotype.service.records import BaseDisk, FirstBootSet, Instance, Version
+from bathotype.service.catalogue import require_replica
+from bathotype.service.keys import check_signature
+from bathotype.service.placing import standing_disks
+from bathotype.service.records import Account, FirstBootSet, Instance, Replica, Share, Version
 from bathotype.service.records.base import new_id
 from bathotype.service.records.fleet import PRESENT
-from bathotype.service.routes.common import PROBLEMS, Caller, Key, ServiceOf, once, queued
+from bathotype.service.routes.common import Key, Operator, Reader, ServiceOf, api_router, once, queued
 from bathotype.service.routes.operations import operation_answers
+from bathotype.service.routes.rules import allowance_answer, verdicts_of
+from bathotype.service.sharing import find_usable, in_regions, reference_for, require_region
 from bathotype.service.state import Service, start_operation
 from bathotype.service.work.launch import Launch
 from bathotype.sites.protocol import SiteLimits
 from bathotype.wire.fleet import LaunchPlan, LaunchRequest
 from bathotype.wire.operations import Operation
 
-router = APIRouter(tags=["launches"], responses=PROBLEMS)
+router = api_router(tags=["launches"])
 
 
 @router.post("/launch-plans")
-def plan_launch(body: LaunchRequest, caller: Caller, service: ServiceOf) -> LaunchPlan:
+def plan_launch(body: LaunchRequest, caller: Reader, service: ServiceOf) -> LaunchPlan:
     """What a launch would do, with every blocker and warning."""
-    with service.database.sessions() as session:
-        return _judge(session, service, caller, body, find_version(session, caller, body.reference))
+    with service.database.reads() as session:
+        return _judge(session, service, caller, body, *find_usable(session, caller, body.reference))
 
 
 @router.post("/launches", status_code=202)
-def launch(body: LaunchRequest, caller: Caller, service: ServiceOf, key: Key = None) -> Operation:
+def launch(body: LaunchRequest, caller: Operator, service: ServiceOf, key: Key = None) -> Operation:
     """Launch instances.  Against a retirement at the same moment the database decides: one of the two comes first."""
 
     def make(session: Session) -> Operation:
-        version = find_version(session, caller, body.reference, lock="share")
-        plan = _judge(session, service, caller, body, version)
+        # The state, the share and the allowances stay as they are until this launch stands: the database decides.
+        version, shares = find_usable(session, caller, body.reference, lock="share")
+        plan = _judge(session, service, caller, body, version, shares, lock=True)
         if plan.blockers:
             raise Refused(" ".join(plan.blockers), code="launch-refused")
         settings = _first_boot(session, caller, body)
         params = {
             "version_id": version.id,
-            "reference": reference_of(version),
+            "reference": plan.reference,
             "region": body.region,
             "wait_seconds": body.wait_seconds,
             "tags": body.tags,
             "warnings": plan.warnings,
         }
-        row = start_operation(session, caller, Launch, reference_of(version), params)
+        row = start_operation(session, caller, Launch, plan.reference, params)
         for number, name in enumerate(plan.names, 1):
             host = numbered(settings.host_name, number, many=body.count > 1) if settings.host_name else name
             session.add(
@@ -75,7 +80,7 @@ def launch(body: LaunchRequest, caller: Caller, service: ServiceOf, key: Key = N
             caller.account_id,
             caller.actor,
             "launch.requested",
-            reference_of(version),
+            plan.reference,
             after={"operation": row.id, "region": body.region, "names": plan.names},
         )
         return operation_answers(session, [row])[0]
@@ -97,15 +102,25 @@ def _first_boot(session: Session, caller: Principal, body: LaunchRequest) -> Fir
     return FirstBoot.model_validate(row.settings)
 
 
-def _judge(session: Session, service: Service, caller: Principal, body: LaunchRequest, version: Version) -> LaunchPlan:
+def _judge(
+    session: Session,
+    service: Service,
+    caller: Principal,
+    body: LaunchRequest,
+    version: Version,
+    shares: list[Share] | None,
+    *,
+    lock: bool = False,
+) -> LaunchPlan:
     """Everything that forbids or accompanies a launch."""
     service.reach.check_region(body.region)
     pattern = body.name or version.line.name
     names = [numbered(pattern, n, many=body.count > 1) for n in range(1, body.count + 1)]
     if len(set(names)) != len(names):
         raise Invalid(f"The name pattern {pattern!r} gives the same name twice.", advice="Put {n} into it.")
+    reference = reference_for(session, version, caller.account_id)
     verdict = may_launch(
-        reference_of(version),
+        reference,
         VersionState(version.state),
         exact=parse_reference(body.reference).exact,
         pin_only=version.pin_only,
@@ -115,8 +130,10 @@ def _judge(session: Session, service: Service, caller: Principal, body: LaunchRe
     )
     blockers, warnings = list(verdict.reasons), list(verdict.warnings)
     try:
-        require_replica(session, version, body.region)
-    except Refused as error:
+        require_replica(session, version, body.region, allowed=in_regions(shares) if shares is not None else None)
+        require_region(session, shares, version, body.region)
+        check_signature(session, version)
+    except (Refused, Damaged) as error:
         blockers.append(str(error))
     taken = session.scalars(
         select(Instance.name).where(
@@ -128,27 +145,45 @@ def _judge(session: Session, service: Service, caller: Principal, body: LaunchRe
     )
     if clash := sorted(taken):
         blockers.append(f"The names {', '.join(clash[:5])} are in use in {body.region}. Give another --name pattern.")
-    site = service.reach.site(body.region, caller.account)
-    blockers += _site_rules(
-        site.limits(), body, _size(body, version), {**service.reach.account_tags(caller.account), **body.tags}
-    )
+    limits, out = _limits(session, service, caller, body.region, version)
+    tags = {**service.reach.account_tags(caller.account), **body.tags}
+    if limits is not None:
+        blockers += _site_rules(limits, body, _size(body, version), tags)
+    blockers += out
+    judged = judge(session, session.get_one(Account, caller.account_id), version, body.region, tags)
+    blockers += judged.decision.told("refuse")
+    warnings += judged.decision.told("warn")
+    counted = rooms(session, caller.account_id, version, lock=lock)
+    blockers += [b for room in counted if (b := room.blocker(body.count))]
     _first_boot(session, caller, body)
-    base = session.scalar(
-        select(BaseDisk.id).where(
-            BaseDisk.version_id == version.id,
-            BaseDisk.region == body.region,
-            BaseDisk.state == "ready",
-            BaseDisk.account_id == caller.account_id,
-        )
-    )
     return LaunchPlan(
-        reference=reference_of(version),
+        reference=reference,
         region=body.region,
         names=names,
-        base_disk_bytes=0 if base else version.used_bytes,
+        base_disk_bytes=0 if standing_disks(session, version.id, body.region) else version.used_bytes,
         blockers=blockers,
         warnings=warnings,
+        quotas=dict(limits.quotas) if limits else {},
+        allowances=[allowance_answer(session, room.row, room.used) for room in counted],
+        verdicts=verdicts_of(judged),
     )
+
+
+def _limits(
+    session: Session, service: Service, caller: Principal, region: str, version: Version
+) -> tuple[SiteLimits | None, list[str]]:
+    """What the site allows; where it is out, why nothing is launched there and where it could be."""
+    try:
+        return service.reach.site(region, caller.account).limits(region), []
+    except Unavailable as error:
+        held = session.scalars(
+            select(Replica.region).where(
+                Replica.version_id == version.id, Replica.state == "ready", Replica.region != region
+            )
+        )
+        others = sorted(held)
+        told = f"It could be launched in {', '.join(others)}." if others else "No other region has it: replicate it."
+        return None, [f"Region {region} is out: {error.message} {told}"]
 
 
 def _size(body: LaunchRequest, version: Version) -> str:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from fastapi import APIRouter
 from sqlalchemy import func, select
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session
@@ -17,12 +16,13 @@ from bathotype.service.records import Instance, Line, Mark, MarkMove, Version
 from bathotype.service.records.base import new_id
 from bathotype.service.records.fleet import PRESENT
 from bathotype.service.routes.common import (
-    PROBLEMS,
-    Caller,
     Cursor,
     Key,
     Limit,
+    Operator,
+    Reader,
     ServiceOf,
+    api_router,
     decode_cursor,
     encode_cursor,
     once,
@@ -30,7 +30,7 @@ from bathotype.service.routes.common import (
 from bathotype.wire import versions as wire
 from bathotype.wire.common import Page
 
-router = APIRouter(prefix="/lines", tags=["lines"], responses=PROBLEMS)
+router = api_router("/lines", tags=["lines"])
 
 
 def _answers(session: Session, account: str, lines: list[Line]) -> list[wire.Line]:
@@ -69,9 +69,9 @@ def _answers(session: Session, account: str, lines: list[Line]) -> list[wire.Lin
 
 
 @router.get("")
-def list_lines(caller: Caller, service: ServiceOf, limit: Limit = 100, cursor: Cursor = None) -> Page[wire.Line]:
+def list_lines(caller: Reader, service: ServiceOf, limit: Limit = 100, cursor: Cursor = None) -> Page[wire.Line]:
     """The account's lines, by name."""
-    with service.database.sessions() as session:
+    with service.database.reads() as session:
         query = select(Line).where(Line.account_id == caller.account_id).order_by(Line.name)
         if cursor:
             query = query.where(Line.name > str(decode_cursor(cursor)))
@@ -81,7 +81,7 @@ def list_lines(caller: Caller, service: ServiceOf, limit: Limit = 100, cursor: C
 
 
 @router.post("", status_code=201)
-def create_line(body: wire.LineRequest, caller: Caller, service: ServiceOf, key: Key = None) -> wire.Line:
+def create_line(body: wire.LineRequest, caller: Operator, service: ServiceOf, key: Key = None) -> wire.Line:
     """Create a line."""
 
     def make(session: Session) -> wire.Line:
@@ -103,18 +103,18 @@ def create_line(body: wire.LineRequest, caller: Caller, service: ServiceOf, key:
 
 
 @router.get("/{name}")
-def show_line(name: str, caller: Caller, service: ServiceOf) -> wire.Line:
+def show_line(name: str, caller: Reader, service: ServiceOf) -> wire.Line:
     """One line."""
-    with service.database.sessions() as session:
+    with service.database.reads() as session:
         return _answers(session, caller.account, [find_line(session, caller, name)])[0]
 
 
 @router.get("/{name}/versions")
 def list_versions(
-    name: str, caller: Caller, service: ServiceOf, limit: Limit = 100, cursor: Cursor = None
+    name: str, caller: Reader, service: ServiceOf, limit: Limit = 100, cursor: Cursor = None
 ) -> Page[wire.Version]:
     """A line's versions, highest number first."""
-    with service.database.sessions() as session:
+    with service.database.reads() as session:
         line = find_line(session, caller, name)
         query = select(Version).where(Version.line_id == line.id).order_by(Version.sort_key.desc())
         if cursor:
@@ -133,9 +133,9 @@ def _mark(session: Session, line: Line, name: str, number: str) -> wire.Mark:
 
 
 @router.get("/{name}/marks")
-def list_marks(name: str, caller: Caller, service: ServiceOf) -> list[wire.Mark]:
+def list_marks(name: str, caller: Reader, service: ServiceOf) -> list[wire.Mark]:
     """A line's marks with the history of their moves."""
-    with service.database.sessions() as session:
+    with service.database.reads() as session:
         line = find_line(session, caller, name)
         rows = session.execute(
             select(Mark.name, Version.number)
@@ -147,7 +147,7 @@ def list_marks(name: str, caller: Caller, service: ServiceOf) -> list[wire.Mark]
 
 
 @router.put("/{name}/marks/{mark}")
-def set_mark(name: str, mark: str, body: wire.MarkRequest, caller: Caller, service: ServiceOf) -> wire.Mark:
+def set_mark(name: str, mark: str, body: wire.MarkRequest, caller: Operator, service: ServiceOf) -> wire.Mark:
     """Point a mark to a version, making it if need be."""
     check_name(mark, "mark")
     with service.database.sessions.begin() as session:
@@ -185,7 +185,7 @@ def _markable(session: Session, caller: Principal, line: Line, number: str) -> V
 
 
 @router.delete("/{name}/marks/{mark}", status_code=204)
-def drop_mark(name: str, mark: str, caller: Caller, service: ServiceOf) -> None:
+def drop_mark(name: str, mark: str, caller: Operator, service: ServiceOf) -> None:
     """Remove a mark; its history stays in the audit trail."""
     with service.database.sessions.begin() as session:
         line = find_line(session, caller, name, lock=True)

@@ -4,24 +4,24 @@ from __future__ import annotations
 
 from typing import Annotated, Literal
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 from sqlalchemy import select
 
 from bathotype.service.catalogue import find_line, reference_of
 from bathotype.service.preflight import find_machine, inspect, number_problem
 from bathotype.service.records import BaseDisk, Instance, Version
-from bathotype.service.routes.common import PROBLEMS, Caller, ServiceOf
+from bathotype.service.routes.common import Reader, ServiceOf, api_router
 from bathotype.service.state import Service
 from bathotype.service.work.capture import profile_for
 from bathotype.sites.protocol import SiteMachine
 from bathotype.wire import machines as wire
 from bathotype.wire.common import Page
 
-router = APIRouter(prefix="/machines", tags=["machines"], responses=PROBLEMS)
+router = api_router("/machines", tags=["machines"])
 
 
 def _answers(service: Service, machines: list[SiteMachine]) -> list[wire.Machine]:
-    with service.database.sessions() as session:
+    with service.database.reads() as session:
         ids = [m.id for m in machines]
         versions = dict(
             session.execute(
@@ -56,7 +56,7 @@ def _answers(service: Service, machines: list[SiteMachine]) -> list[wire.Machine
 
 @router.get("")
 def list_machines(
-    caller: Caller, service: ServiceOf, region: Annotated[str | None, Query()] = None
+    caller: Reader, service: ServiceOf, region: Annotated[str | None, Query()] = None
 ) -> Page[wire.Machine]:
     """Every machine of the account, in one region or all."""
     found: list[SiteMachine] = []
@@ -66,7 +66,7 @@ def list_machines(
 
 
 @router.get("/{machine}")
-def show_machine(machine: str, caller: Caller, service: ServiceOf, region: str | None = None) -> wire.Machine:
+def show_machine(machine: str, caller: Reader, service: ServiceOf, region: str | None = None) -> wire.Machine:
     """One machine by name or id."""
     return _answers(service, [find_machine(service.reach, caller.account, machine, region)])[0]
 
@@ -74,7 +74,7 @@ def show_machine(machine: str, caller: Caller, service: ServiceOf, region: str |
 @router.get("/{machine}/inspection")
 def inspect_machine(
     machine: str,
-    caller: Caller,
+    caller: Reader,
     service: ServiceOf,
     region: str | None = None,
     mode: Literal["live", "stopped", "as-is"] | None = None,
@@ -88,7 +88,7 @@ def inspect_machine(
     how = mode or ("live" if found.state == "running" else "stopped")
     taken = None
     if line and number:
-        with service.database.sessions() as session:
+        with service.database.reads() as session:
             taken = number_problem(session, find_line(session, caller, line).id, f"{line}@{number}", number)
     tags = dict(t.partition("=")[::2] for t in tag or [])
     result = inspect(

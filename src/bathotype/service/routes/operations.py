@@ -6,7 +6,7 @@ import asyncio
 from collections.abc import AsyncIterator, Sequence
 from typing import Any
 
-from fastapi import APIRouter, Request
+from fastapi import Request
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 from sse_starlette import EventSourceResponse
@@ -14,14 +14,25 @@ from starlette.concurrency import run_in_threadpool
 
 from bathotype.core.errors import NotFound, Refused
 from bathotype.service import audit
+from bathotype.service.admission import rooms
 from bathotype.service.auth import Principal
 from bathotype.service.records import Instance, LogLine, NumberClaim, Operation, OperationStep, Version
 from bathotype.service.records.base import utcnow
-from bathotype.service.routes.common import PROBLEMS, Caller, Cursor, Limit, ServiceOf, decode_cursor, encode_cursor
+from bathotype.service.routes.common import (
+    Cursor,
+    Limit,
+    Operator,
+    Reader,
+    ServiceOf,
+    api_router,
+    decode_cursor,
+    encode_cursor,
+)
+from bathotype.service.sharing import still_granted
 from bathotype.wire import operations as wire
 from bathotype.wire.common import Page
 
-router = APIRouter(prefix="/operations", tags=["operations"], responses=PROBLEMS)
+router = api_router("/operations", tags=["operations"])
 _LOOK_EVERY = 0.3
 
 
@@ -80,14 +91,14 @@ def find_operation(session: Session, principal: Principal, operation_id: str, *,
 
 @router.get("")
 def list_operations(
-    caller: Caller,
+    caller: Reader,
     service: ServiceOf,
     state: wire.OperationState | None = None,
     limit: Limit = 50,
     cursor: Cursor = None,
 ) -> Page[wire.Operation]:
     """Operations, newest first."""
-    with service.database.sessions() as session:
+    with service.database.reads() as session:
         query = select(Operation).where(Operation.account_id == caller.account_id).order_by(Operation.id.desc())
         if state:
             query = query.where(Operation.state == state)
@@ -99,16 +110,16 @@ def list_operations(
 
 
 @router.get("/{operation_id}")
-def show_operation(operation_id: str, caller: Caller, service: ServiceOf) -> wire.Operation:
+def show_operation(operation_id: str, caller: Reader, service: ServiceOf) -> wire.Operation:
     """One operation with its steps."""
-    with service.database.sessions() as session:
+    with service.database.reads() as session:
         return operation_answers(session, [find_operation(session, caller, operation_id)])[0]
 
 
 @router.get("/{operation_id}/log")
-def operation_log(operation_id: str, caller: Caller, service: ServiceOf) -> list[wire.LogLine]:
+def operation_log(operation_id: str, caller: Reader, service: ServiceOf) -> list[wire.LogLine]:
     """What an operation has told, oldest first; the newest 1000 lines."""
-    with service.database.sessions() as session:
+    with service.database.reads() as session:
         find_operation(session, caller, operation_id)
         query = select(LogLine).where(LogLine.operation_id == operation_id).order_by(LogLine.id.desc()).limit(1000)
         return [
@@ -122,12 +133,12 @@ def operation_log(operation_id: str, caller: Caller, service: ServiceOf) -> list
     responses={200: {"content": {"text/event-stream": {}}}},
 )
 async def operation_events(
-    operation_id: str, caller: Caller, service: ServiceOf, request: Request
+    operation_id: str, caller: Reader, service: ServiceOf, request: Request
 ) -> EventSourceResponse:
     """Progress as server-sent events: ``operation`` whenever something changed, until it has ended."""
 
     def look() -> wire.Operation:
-        with service.database.sessions() as session:
+        with service.database.reads() as session:
             return operation_answers(session, [find_operation(session, caller, operation_id)])[0]
 
     await run_in_threadpool(look)
@@ -148,7 +159,7 @@ async def operation_events(
 
 
 @router.post("/{operation_id}/cancel")
-def cancel_operation(operation_id: str, caller: Caller, service: ServiceOf) -> wire.Operation:
+def cancel_operation(operation_id: str, caller: Operator, service: ServiceOf) -> wire.Operation:
     """Ask an operation to stop; it cleans up first."""
     with service.database.sessions.begin() as session:
         row = find_operation(session, caller, operation_id, lock=True)
@@ -164,7 +175,7 @@ def cancel_operation(operation_id: str, caller: Caller, service: ServiceOf) -> w
 
 
 @router.post("/{operation_id}/retry")
-def retry_operation(operation_id: str, caller: Caller, service: ServiceOf) -> wire.Operation:
+def retry_operation(operation_id: str, caller: Operator, service: ServiceOf) -> wire.Operation:
     """Run a failed or cancelled operation again from its beginning."""
     with service.database.sessions.begin() as session:
         row = find_operation(session, caller, operation_id, lock=True)
@@ -188,14 +199,14 @@ def retry_operation(operation_id: str, caller: Caller, service: ServiceOf) -> wi
 
 def _take_back(session: Session, row: Operation) -> None:
     """What a retry needs again: the number that a capture claimed, the instances that a launch gave up."""
-    if row.kind == "capture":
+    if "line_id" in row.params and "number" in row.params:
         number, line = row.params["number"], row.params["line_id"]
         claim = session.get(NumberClaim, (line, number))
         taken = session.scalar(select(Version.id).where(Version.line_id == line, Version.number == number))
         if claim is not None or taken is not None:
             raise Refused(
                 f"The number {number} has been taken meanwhile.",
-                advice="Capture again with another number.",
+                advice="Start again with another number.",
                 code="number-taken",
             )
         session.add(NumberClaim(line_id=line, number=number, operation_id=row.id))
@@ -206,5 +217,10 @@ def _take_back(session: Session, row: Operation) -> None:
                 f"{row.subject} is {version.state} meanwhile: it takes no new launches.", code="state-forbids"
             )
         query = select(Instance).where(Instance.operation_id == row.id, Instance.state == "failed")
-        for instance in session.scalars(query):
+        failed = session.scalars(query).all()
+        still_granted(session, row.account_id, version.id, str(row.params["region"]))
+        full = [b for r in rooms(session, row.account_id, version, lock=True) if (b := r.blocker(len(failed)))]
+        if full:
+            raise Refused(" ".join(full), code="launch-refused")
+        for instance in failed:
             instance.state, instance.reason, instance.ended_at, instance.site_machine = "pending", None, None, None

@@ -5,7 +5,7 @@ from __future__ import annotations
 from datetime import date
 from typing import Annotated
 
-from fastapi import APIRouter, Query
+from fastapi import Query
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -26,10 +26,13 @@ from bathotype.service.catalogue import (
     usage_of,
     version_answer,
 )
+from bathotype.service.keys import signed
+from bathotype.service.placing import bring_into_line
 from bathotype.service.records import BaseDisk, Finding, Hold, Line, Version, VersionPackage
 from bathotype.service.records.base import utcnow
-from bathotype.service.routes.common import PROBLEMS, Caller, Key, ServiceOf, once, queued
+from bathotype.service.routes.common import Key, Operator, Reader, Retirer, ServiceOf, api_router, once, queued
 from bathotype.service.routes.operations import operation_answers
+from bathotype.service.sharing import find_usable, owner_of, reference_for, require_region, shown, tell_consumers
 from bathotype.service.state import start_operation
 from bathotype.service.work.purge import Purge
 from bathotype.service.work.verify import Verify
@@ -37,7 +40,7 @@ from bathotype.wire import versions as wire
 from bathotype.wire.common import PlanAnswer
 from bathotype.wire.operations import Operation
 
-router = APIRouter(tags=["versions"], responses=PROBLEMS)
+router = api_router(tags=["versions"])
 _REF = "/versions/{reference:path}"
 
 
@@ -45,9 +48,9 @@ _REF = "/versions/{reference:path}"
 
 
 @router.get(_REF + "/findings")
-def findings(reference: str, caller: Caller, service: ServiceOf) -> list[wire.Finding]:
+def findings(reference: str, caller: Reader, service: ServiceOf) -> list[wire.Finding]:
     """The residue report, most severe first."""
-    with service.database.sessions() as session:
+    with service.database.reads() as session:
         version = find_version(session, caller, reference)
         rows = session.scalars(select(Finding).where(Finding.version_id == version.id).order_by(Finding.position))
         return [_finding(row) for row in rows]
@@ -68,10 +71,10 @@ def _finding(row: Finding) -> wire.Finding:
 
 
 @router.get(_REF + "/packages")
-def packages(reference: str, caller: Caller, service: ServiceOf) -> list[wire.PackageRow]:
+def packages(reference: str, caller: Reader, service: ServiceOf) -> list[wire.PackageRow]:
     """Every package on a version's disk."""
-    with service.database.sessions() as session:
-        version = find_version(session, caller, reference)
+    with service.database.reads() as session:
+        version, _ = find_usable(session, caller, reference)
         rows = session.scalars(
             select(VersionPackage).where(VersionPackage.version_id == version.id).order_by(VersionPackage.name)
         )
@@ -79,9 +82,9 @@ def packages(reference: str, caller: Caller, service: ServiceOf) -> list[wire.Pa
 
 
 @router.get("/packages/{name}/versions")
-def versions_with_package(name: str, caller: Caller, service: ServiceOf) -> list[wire.PackageUse]:
+def versions_with_package(name: str, caller: Reader, service: ServiceOf) -> list[wire.PackageUse]:
     """Which versions hold a package, and how many instances of each run."""
-    with service.database.sessions() as session:
+    with service.database.reads() as session:
         rows = session.execute(
             select(VersionPackage, Version)
             .join(Version, Version.id == VersionPackage.version_id)
@@ -104,14 +107,14 @@ def versions_with_package(name: str, caller: Caller, service: ServiceOf) -> list
 
 @router.get(_REF + "/difference")
 def compare_versions(
-    reference: str, caller: Caller, service: ServiceOf, to: Annotated[str, Query(description="The newer version.")]
+    reference: str, caller: Reader, service: ServiceOf, to: Annotated[str, Query(description="The newer version.")]
 ) -> wire.Difference:
     """How the contents of two versions differ."""
-    with service.database.sessions() as session:
-        old, new = find_version(session, caller, reference), find_version(session, caller, to)
+    with service.database.reads() as session:
+        (old, old_shares), (new, new_shares) = (find_usable(session, caller, r) for r in (reference, to))
         result = difference(_contents(session, old), _contents(session, new))
-        regions = {r for v in (old,) for r in version_answer(session, caller.account, v).regions}
-        regions &= set(version_answer(session, caller.account, new).regions)
+        regions = set(shown(session, caller, old, old_shares).regions)
+        regions &= set(shown(session, caller, new, new_shares).regions)
     changed = 0
     for region in sorted(regions)[:1]:
         store = service.reach.store(region)
@@ -135,11 +138,25 @@ def _contents(session: Session, version: Version) -> Contents:
     return Contents(held.get("os", {}), packages_, tuple(held.get("services", [])), tuple(held.get("users", [])))
 
 
+@router.get(_REF + "/signature")
+def signature(reference: str, caller: Reader, service: ServiceOf) -> wire.Signature:
+    """The signed record, as anybody can check it with the owner's public keys."""
+    with service.database.reads() as session:
+        version, _ = find_usable(session, caller, reference)
+        if version.signature is None:
+            raise NotFound(f"{reference} is not signed: it was made before versions were.")
+        return wire.Signature(
+            reference=reference_for(session, version, caller.account_id),
+            envelope=version.signature,
+            holds=bool(signed(session, version)),
+        )
+
+
 @router.get(_REF + "/resolution")
-def resolve(reference: str, caller: Caller, service: ServiceOf, region: str | None = None) -> wire.Resolution:
+def resolve(reference: str, caller: Reader, service: ServiceOf, region: str | None = None) -> wire.Resolution:
     """What another tool needs to launch this: refused for the same reasons as a launch."""
-    with service.database.sessions() as session:
-        version = find_version(session, caller, reference)
+    with service.database.reads() as session:
+        version, shares = find_usable(session, caller, reference)
         exact = "@" in reference and reference.rpartition("@")[2][:1].isdigit()
         verdict = may_launch(
             reference_of(version),
@@ -156,13 +173,14 @@ def resolve(reference: str, caller: Caller, service: ServiceOf, region: str | No
         if region:
             service.reach.check_region(region)
             require_replica(session, version, region)
+            require_region(session, shares, version, region)
             base = session.scalar(
                 select(BaseDisk.site_disk).where(
                     BaseDisk.version_id == version.id, BaseDisk.region == region, BaseDisk.state == "ready"
                 )
             )
         return wire.Resolution(
-            reference=f"{caller.account}/{reference_of(version)}",
+            reference=f"{owner_of(session, version)}/{reference_of(version)}",
             version_id=version.id,
             state=version.state,
             content_digest=version.content_digest,
@@ -174,16 +192,16 @@ def resolve(reference: str, caller: Caller, service: ServiceOf, region: str | No
 
 
 @router.get(_REF + "/retirement")
-def retirement_plan(reference: str, caller: Caller, service: ServiceOf) -> PlanAnswer:
+def retirement_plan(reference: str, caller: Reader, service: ServiceOf) -> PlanAnswer:
     """Who still uses a version and what retiring it would do."""
-    with service.database.sessions() as session:
+    with service.database.reads() as session:
         return _plan(plan_retire(usage_of(session, find_version(session, caller, reference))))
 
 
 @router.get(_REF + "/purging")
-def purge_plan(reference: str, caller: Caller, service: ServiceOf, waive_grace: bool = False) -> PlanAnswer:
+def purge_plan(reference: str, caller: Reader, service: ServiceOf, waive_grace: bool = False) -> PlanAnswer:
     """What stands in the way of a purge and what it would remove."""
-    with service.database.sessions() as session:
+    with service.database.reads() as session:
         usage = usage_of(session, find_version(session, caller, reference))
         return _plan(plan_purge(usage, utcnow(), waive_grace=waive_grace))
 
@@ -214,7 +232,7 @@ def _moved(session: Session, caller: Principal, version: Version, state: Version
 
 
 @router.post(_REF + "/release")
-def release(reference: str, caller: Caller, service: ServiceOf) -> wire.Version:
+def release(reference: str, caller: Operator, service: ServiceOf) -> wire.Version:
     """Offer a version.  Refused while findings of high severity are open."""
     with service.database.sessions.begin() as session:
         version = find_version(session, caller, reference, lock="update")
@@ -234,11 +252,17 @@ def release(reference: str, caller: Caller, service: ServiceOf) -> wire.Version:
                 code="findings-open",
             )
         version.released_at, version.sunset_on, version.retire_on = utcnow(), None, None
-        return _moved(session, caller, version, VersionState.RELEASED)
+        answer = _moved(session, caller, version, VersionState.RELEASED)
+        started = [row.id for row in bring_into_line(session, caller, version.line, only=version)]
+    for operation in started:
+        service.queue.put(operation)
+    return answer
 
 
 @router.post(_REF + "/findings/{finding}/acceptance")
-def accept(reference: str, finding: str, body: wire.AcceptRequest, caller: Caller, service: ServiceOf) -> wire.Finding:
+def accept(
+    reference: str, finding: str, body: wire.AcceptRequest, caller: Operator, service: ServiceOf
+) -> wire.Finding:
     """Accept one finding by name, with a reason that is recorded."""
     with service.database.sessions.begin() as session:
         version = find_version(session, caller, reference, lock="share")
@@ -260,18 +284,20 @@ def accept(reference: str, finding: str, body: wire.AcceptRequest, caller: Calle
 
 
 @router.post(_REF + "/sunset")
-def sunset(reference: str, body: wire.SunsetRequest, caller: Caller, service: ServiceOf) -> wire.Version:
+def sunset(reference: str, body: wire.SunsetRequest, caller: Retirer, service: ServiceOf) -> wire.Version:
     """Warn whoever launches it; on ``retire_on`` it retires by itself."""
     if body.retire_on and body.retire_on <= date.today():
         raise Invalid(f"{body.retire_on} is not in the future.", advice="Give a later date, or retire it now.")
     with service.database.sessions.begin() as session:
         version = find_version(session, caller, reference, lock="update")
         version.sunset_on, version.retire_on = utcnow().date(), body.retire_on
+        until = f" Launches end on {body.retire_on}." if body.retire_on else ""
+        tell_consumers(session, version, "sunset", f"{{reference}} is in sunset.{until} Renew what runs it.")
         return _moved(session, caller, version, VersionState.SUNSET, retire_on=str(body.retire_on or ""))
 
 
 @router.post(_REF + "/retire")
-def retire(reference: str, caller: Caller, service: ServiceOf) -> wire.Version:
+def retire(reference: str, caller: Retirer, service: ServiceOf) -> wire.Version:
     """Refuse new launches.  A launch recorded before this goes through; one after it is refused."""
     with service.database.sessions.begin() as session:
         version = find_version(session, caller, reference, lock="update")
@@ -284,11 +310,12 @@ def retire(reference: str, caller: Caller, service: ServiceOf) -> wire.Version:
                 code="blocked",
             )
         version.retired_at = utcnow()
+        tell_consumers(session, version, "retired", "{reference} is retired. Renew what runs it.")
         return _moved(session, caller, version, VersionState.RETIRED)
 
 
 @router.post(_REF + "/purge", status_code=202)
-def purge(reference: str, body: wire.PurgeRequest, caller: Caller, service: ServiceOf, key: Key = None) -> Operation:
+def purge(reference: str, body: wire.PurgeRequest, caller: Retirer, service: ServiceOf, key: Key = None) -> Operation:
     """Remove a retired version's bytes that nothing else needs; the record stays."""
 
     def make(session: Session) -> Operation:
@@ -309,7 +336,7 @@ def purge(reference: str, body: wire.PurgeRequest, caller: Caller, service: Serv
 
 
 @router.post(_REF + "/verify", status_code=202)
-def verify(reference: str, caller: Caller, service: ServiceOf, region: str) -> Operation:
+def verify(reference: str, caller: Operator, service: ServiceOf, region: str) -> Operation:
     """Read every chunk of a version in a region and check it."""
     service.reach.check_region(region)
     with service.database.sessions.begin() as session:
@@ -324,7 +351,7 @@ def verify(reference: str, caller: Caller, service: ServiceOf, region: str) -> O
 
 
 @router.patch(_REF)
-def change(reference: str, body: wire.ChangeRequest, caller: Caller, service: ServiceOf) -> wire.Version:
+def change(reference: str, body: wire.ChangeRequest, caller: Operator, service: ServiceOf) -> wire.Version:
     """Change notes or pin-only; a version's content and number never change."""
     with service.database.sessions.begin() as session:
         version = find_version(session, caller, reference, lock="update")
@@ -345,16 +372,16 @@ def change(reference: str, body: wire.ChangeRequest, caller: Caller, service: Se
 
 
 @router.get(_REF + "/holds")
-def list_holds(reference: str, caller: Caller, service: ServiceOf) -> list[wire.Hold]:
+def list_holds(reference: str, caller: Reader, service: ServiceOf) -> list[wire.Hold]:
     """The holds on a version."""
-    with service.database.sessions() as session:
+    with service.database.reads() as session:
         version = find_version(session, caller, reference)
         rows = session.scalars(select(Hold).where(Hold.version_id == version.id).order_by(Hold.name))
         return [wire.Hold.model_validate(row, from_attributes=True) for row in rows]
 
 
 @router.post(_REF + "/holds", status_code=201)
-def place_hold(reference: str, body: wire.HoldRequest, caller: Caller, service: ServiceOf) -> wire.Hold:
+def place_hold(reference: str, body: wire.HoldRequest, caller: Operator, service: ServiceOf) -> wire.Hold:
     """Forbid purging, for a named reason."""
     check_name(body.name, "hold")
     with service.database.sessions.begin() as session:
@@ -377,7 +404,7 @@ def place_hold(reference: str, body: wire.HoldRequest, caller: Caller, service: 
 
 
 @router.delete(_REF + "/holds/{name}", status_code=204)
-def lift_hold(reference: str, name: str, caller: Caller, service: ServiceOf) -> None:
+def lift_hold(reference: str, name: str, caller: Operator, service: ServiceOf) -> None:
     """Lift a hold."""
     with service.database.sessions.begin() as session:
         version = find_version(session, caller, reference, lock="update")
@@ -391,7 +418,7 @@ def lift_hold(reference: str, name: str, caller: Caller, service: ServiceOf) -> 
 
 
 @router.get(_REF)
-def show(reference: str, caller: Caller, service: ServiceOf) -> wire.Version:
+def show(reference: str, caller: Reader, service: ServiceOf) -> wire.Version:
     """One version by reference."""
-    with service.database.sessions() as session:
-        return version_answer(session, caller.account, find_version(session, caller, reference))
+    with service.database.reads() as session:
+        return shown(session, caller, *find_usable(session, caller, reference))

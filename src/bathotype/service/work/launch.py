@@ -6,25 +6,26 @@ import json
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
+from functools import cached_property
 from typing import Any
 
 from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
-from bathotype.core.errors import BathotypeError, Damaged, NotFound, Refused
+from bathotype.core.errors import BathotypeError, NotFound, Refused
 from bathotype.core.firstboot.seed import build_seed
 from bathotype.core.firstboot.settings import first_boot_of
 from bathotype.core.guest.agent import AgentRefused
-from bathotype.core.store.materialise import compare, materialise
-from bathotype.core.units import plural
 from bathotype.service import audit
 from bathotype.service.identity import read_identity, remember_identity
 from bathotype.service.operations.work import Cancelled, LockLost, StepPlan, Work
-from bathotype.service.records import BaseDisk, Instance, Replica
-from bathotype.service.records.base import new_id, utcnow
+from bathotype.service.records import BaseDisk, Instance
+from bathotype.service.records.base import utcnow
+from bathotype.service.sharing import still_granted
+from bathotype.service.work.basedisks import BaseDisks
 from bathotype.sites.protocol import Site, SiteMachine
 
-_AT_ONCE = 4
+_AT_ONCE = 8
 _POLL = 0.3
 _CONSOLE_LINES = 5
 
@@ -53,98 +54,19 @@ class Launch(Work):
 
     # The base disk
 
+    @cached_property
+    def _bases(self) -> BaseDisks:
+        return BaseDisks(self.context, self._version, self._region)
+
     def base_disk(self) -> bool | None:
         """Make sure that a verified base disk stands at the site; two launches make one between them."""
-        self.context.lock(f"base disk {self._version} {self._region}", why="Another launch is writing the base disk.")
-        ready = self._ready_base()
-        if ready is not None:
-            self.context.remember(base_disk=ready)
+        if self._bases.ready():
             return False
-        self._drop_unfinished()
-        self.context.keep_chunks(self._region)
-        store = self.context.store(self._region)
-        manifest = store.get_manifest(self._version)
-        record = new_id("bd")
-        with self.context.session() as session:
-            session.add(
-                BaseDisk(
-                    id=record,
-                    version_id=self._version,
-                    account_id=self.context.account_id,
-                    region=self._region,
-                    state="building",
-                )
-            )
-        tags = {**self.context.tags(self.context.params.get("tags")), "bathotype-base": record}
-        disk = self._site.create_disk(self._region, manifest.size, key=record, name=f"base-{self._version}", tags=tags)
-        with self.context.session() as session:
-            session.execute(update(BaseDisk).where(BaseDisk.id == record).values(site_disk=disk.id))
-        try:
-            total = len(manifest) * 2 * 65536
-            with self._site.open_disk(disk.id, writable=True) as target:
-                materialise(manifest, store, target, progress=lambda done, _: self.context.progress(done, total))
-            with self._site.open_disk(disk.id) as written:
-                wrong = compare(
-                    manifest, written, progress=lambda done, part: self.context.progress(part + done, total)
-                )
-        except Damaged as error:
-            if error.code == "pack-damaged":
-                self._mark_damaged(error)
-            raise
-        if wrong:
-            raise Damaged(
-                f"The base disk differs from the version in {plural(len(wrong), 'chunk')} after writing it.",
-                advice="The site's storage does not keep what is written. Retry; if it comes back, check the site.",
-            )
-        self._site.seal(disk.id)
-        with self.context.session() as session:
-            session.execute(update(BaseDisk).where(BaseDisk.id == record).values(state="ready"))
-        self.context.remember(base_disk=disk.id)
+        self._bases.lock()
+        if self._bases.ready():
+            return False
+        self._bases.make_first()
         return None
-
-    def _ready_base(self) -> str | None:
-        with self.context.session() as session:
-            return session.scalar(
-                select(BaseDisk.site_disk).where(
-                    BaseDisk.version_id == self._version,
-                    BaseDisk.region == self._region,
-                    BaseDisk.state == "ready",
-                    BaseDisk.account_id == self.context.account_id,
-                )
-            )
-
-    def _drop_unfinished(self) -> None:
-        """Base disks of attempts that were cut short: we hold the lock, so nobody is writing them."""
-        with self.context.session() as session:
-            rows = list(
-                session.scalars(
-                    select(BaseDisk).where(
-                        BaseDisk.version_id == self._version,
-                        BaseDisk.region == self._region,
-                        BaseDisk.state == "building",
-                        BaseDisk.account_id == self.context.account_id,
-                    )
-                )
-            )
-            for row in rows:
-                for disk in self._site.disks(self._region, tag=("bathotype-base", row.id)):
-                    self._site.delete_disk(disk.id)
-                row.state = "removed"
-
-    def _mark_damaged(self, error: Damaged) -> None:
-        with self.context.session() as session:
-            session.execute(
-                update(Replica)
-                .where(Replica.version_id == self._version, Replica.region == self._region)
-                .values(state="damaged")
-            )
-            audit.raise_alert(
-                session,
-                self.context.account_id,
-                "replica-damaged",
-                f"{self.context.params['reference']} in {self._region}",
-                str(error),
-            )
 
     # The machines
 
@@ -164,14 +86,13 @@ class Launch(Work):
         self._each(self._instances("pending", "starting"), self._create_one)
 
     def _create_one(self, instance: Instance) -> None:
-        settings = first_boot_of(instance.first_boot)
         tags = {**self.context.tags(self.context.params.get("tags")), "bathotype-instance": instance.id}
         try:
-            try:
-                machine = self._start(instance, tags, settings)
-            except NotFound:
-                self._replace_lost_base()
-                raise
+            # Where a share has ended meanwhile, what does not run yet is not started.
+            with self.context.session() as session:
+                still_granted(session, self.context.account_id, self._version, self._region)
+            with self._bases.least_busy(instance.zone or None) as base:
+                machine = self._start(instance, base, tags)
         except (Refused, NotFound) as error:
             self._fail(instance, str(error))
             return
@@ -182,28 +103,26 @@ class Launch(Work):
                 .values(state="starting", site_machine=machine.id, address=machine.address, zone=machine.zone)
             )
 
-    def _start(self, instance: Instance, tags: dict[str, str], settings: Any) -> SiteMachine:
-        machine = self._site.create_machine(
-            key=instance.id,
-            name=instance.name,
-            region=self._region,
-            zone=instance.zone or None,
-            size=instance.size,
-            boot_disk=self.context.memo["base_disk"],
-            tags=tags,
-        )
+    def _start(self, instance: Instance, base: BaseDisk, tags: dict[str, str]) -> SiteMachine:
+        settings = first_boot_of(instance.first_boot)
+        try:
+            self._bases.grant(base, self.context.account_name)
+            machine = self._site.create_machine(
+                key=instance.id,
+                name=instance.name,
+                region=self._region,
+                zone=instance.zone or base.zone or None,
+                size=instance.size,
+                boot_disk=str(base.site_disk),
+                tags=tags,
+            )
+        except NotFound:
+            self._bases.lost(base)
+            raise
         seed = build_seed(settings, instance_id=instance.id, host_name=instance.host_name, mac=machine.mac)
         self._site.set_seed(machine.id, seed.volume())
         self._site.power(machine.id, "on")
         return machine
-
-    def _replace_lost_base(self) -> None:
-        """The base disk vanished behind our back: forget it, so that the next launch writes a new one."""
-        with self.context.session() as session:
-            session.execute(
-                update(BaseDisk).where(BaseDisk.site_disk == self.context.memo["base_disk"]).values(state="removed")
-            )
-        self.context.log("The base disk is gone from the site; retry to have it written again.", "warning")
 
     # First boot
 

@@ -32,6 +32,7 @@ from bathotype.core.store.materialise import materialise
 from bathotype.core.store.note import CaptureNote
 from bathotype.core.units import iec, plural
 from bathotype.service import audit
+from bathotype.service.keys import KeyRing
 from bathotype.service.operations.work import Work
 from bathotype.service.records import Finding, Line, Replica, Version, VersionPackage
 from bathotype.service.records.base import utcnow
@@ -318,6 +319,7 @@ class MakesVersion(Work):
                 )
             )
             session.flush()
+            KeyRing(self.context.settings).sign(session, session.get_one(Version, self._version_id))
             session.add(Replica(version_id=self._version_id, region=self.region, state="ready", verified_at=utcnow()))
             rows = {(p["name"], p["architecture"], p["version"]): p for p in packages}
             session.add_all(VersionPackage(version_id=self._version_id, **p) for p in rows.values())

@@ -9,8 +9,9 @@ from sqlalchemy import select, update
 from bathotype.core.store.collect import plan_collect, repack
 from bathotype.core.store.manifest import Manifest
 from bathotype.core.units import iec, plural
-from bathotype.service.operations.work import StepPlan, Work
-from bathotype.service.records import BaseDisk, Replica, Version
+from bathotype.service.operations.work import StepPlan, Work, WorkContext
+from bathotype.service.records import Arrival, BaseDisk, Replica, Version
+from bathotype.service.work.basedisks import remove_base_disk
 
 
 class Purge(Work):
@@ -35,7 +36,7 @@ class Purge(Work):
                 )
             )
         for row in rows:
-            remove_base_disk(self, row)
+            remove_base_disk(self.context, row)
         return None if rows else False
 
     def collect(self) -> None:
@@ -49,55 +50,60 @@ class Purge(Work):
         freed = 0
         for region in regions:
             self.context.lock(f"region {region}", why=f"Waiting for captures in {region} to end.")
-            freed += self._collect_region(region)
-            with self.context.session() as session:
-                session.execute(
-                    update(Replica)
-                    .where(Replica.version_id == self._version, Replica.region == region)
-                    .values(state="removed")
-                )
+            freed += collect_region(self.context, region, self._version)
+            # Let go before the next is asked for: a transfer may hold that one and want this one.
+            self.context.unlock(f"region {region}")
         self.context.remember(freed=freed)
-
-    def _collect_region(self, region: str) -> int:
-        store = self.context.store(region)
-        live = self._live(region)
-        present = list(store.packs())
-        decided = plan_collect(present, live.values())
-        changed = repack(store, live, decided.sparse, lambda name, size: None)
-        for version, manifest in changed.items():
-            store.put_manifest(version, manifest)
-        rewritten = dict(decided.sparse.items()) if changed else {}
-        # Only now is every chunk that anybody needs found without the old packs.
-        store.delete_manifest(self._version)
-        for name in (*decided.dead, *rewritten):
-            store.delete_pack(name)
-        after = sum(size for _, size in store.packs())
-        freed = sum(size for _, size in present) - after
-        self.context.log(
-            f"{region}: {plural(len(decided.dead), 'pack')} removed, {len(rewritten)} rewritten, {iec(freed)} freed."
-        )
-        return freed
-
-    def _live(self, region: str) -> dict[str, Manifest]:
-        with self.context.session() as session:
-            versions = list(
-                session.scalars(
-                    select(Version.id)
-                    .join(Replica)
-                    .where(Replica.region == region, Replica.state != "removed", Version.state != "purged")
-                )
-            )
-        store = self.context.store(region)
-        return {version: store.get_manifest(version) for version in versions}
 
     def result(self) -> dict[str, Any]:
         return {"reference": self.context.params["reference"], "freed_bytes": self.context.memo["freed"]}
 
 
-def remove_base_disk(work: Work, row: BaseDisk) -> None:
-    """Remove one base disk at the site and note it."""
-    site = work.context.reach.site(row.region, work.context.reach.account_name(row.account_id))
-    for disk in site.disks(row.region, tag=("bathotype-base", row.id)):
-        site.delete_disk(disk.id)
-    with work.context.session() as session:
-        session.execute(update(BaseDisk).where(BaseDisk.id == row.id).values(state="removed"))
+def collect_region(context: WorkContext, region: str, version_id: str) -> int:
+    """Remove a version's replica and every chunk that nothing else in the region needs; returns the bytes freed.
+
+    The caller holds the region's lock alone.
+    """
+    store = context.store(region)
+    live = _live(context, region, version_id)
+    present = list(store.packs())
+    with context.session() as session:
+        # Of a transfer that a crash cut short: no manifest names these packs yet, but it will be taken up again.
+        arriving = set(session.scalars(select(Arrival.pack).where(Arrival.region == region).distinct()))
+    decided = plan_collect([(name, size) for name, size in present if name not in arriving], live.values())
+    changed = repack(store, live, decided.sparse, lambda name, size: None)
+    for version, manifest in changed.items():
+        store.put_manifest(version, manifest)
+    rewritten = dict(decided.sparse.items()) if changed else {}
+    # Only now is every chunk that anybody needs found without the old packs.
+    store.delete_manifest(version_id)
+    for name in (*decided.dead, *rewritten):
+        store.delete_pack(name)
+    freed = sum(size for _, size in present) - sum(size for _, size in store.packs())
+    with context.session() as session:
+        session.execute(
+            update(Replica).where(Replica.version_id == version_id, Replica.region == region).values(state="removed")
+        )
+    context.log(
+        f"{region}: {plural(len(decided.dead), 'pack')} removed, {len(rewritten)} rewritten, {iec(freed)} freed."
+    )
+    return freed
+
+
+def _live(context: WorkContext, region: str, but: str) -> dict[str, Manifest]:
+    """Every other manifest in a region that something depends on."""
+    with context.session() as session:
+        versions = list(
+            session.scalars(
+                select(Version.id)
+                .join(Replica)
+                .where(
+                    Replica.region == region,
+                    Replica.state.not_in(("removed", "coming")),
+                    Version.state != "purged",
+                    Version.id != but,
+                )
+            )
+        )
+    store = context.store(region)
+    return {version: store.get_manifest(version) for version in versions}

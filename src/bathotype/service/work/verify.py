@@ -1,52 +1,192 @@
-"""Verify: read every chunk of a version in a region and check it."""
+"""Verify: read every chunk of a version in a region, and heal what is damaged from another region."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from dataclasses import replace
 from typing import Any
 
-from sqlalchemy import update
+import numpy as np
+from sqlalchemy import select
+from sqlalchemy.orm import Session
 
-from bathotype.core.errors import Damaged
-from bathotype.core.store.materialise import verify
+from bathotype.core.errors import Damaged, NotFound
+from bathotype.core.store.manifest import ChunkIndex, Indices, Manifest
+from bathotype.core.store.materialise import damaged_rows
+from bathotype.core.store.region import RegionStore
+from bathotype.core.store.transfer import moved_places, transfer
+from bathotype.core.units import plural
 from bathotype.service import audit
 from bathotype.service.operations.work import StepPlan, Work
-from bathotype.service.records import Replica
+from bathotype.service.records import Line, Replica, Version
 from bathotype.service.records.base import utcnow
+from bathotype.service.state import robot, start_operation
+from bathotype.service.work.moving import ArrivalLedger, LinkPace, forget_arrivals, sources_of
+from bathotype.service.work.replicate import mark_damaged
 
 
 class Verify(Work):
-    """A damaged replica is named, taken out of service and alerted; a sound one is put back."""
+    """A damaged replica is taken out of service and alerted; a sound or a healed one is put back."""
 
     kind = "verify"
-    steps = (StepPlan("read", "Read and check every chunk"),)
+    steps = (
+        StepPlan("read", "Read and check every chunk", 4),
+        StepPlan("heal", "Heal what is damaged from another region", 2, restart_from="read"),
+    )
+
+    @property
+    def _region(self) -> str:
+        return str(self.context.params["region"])
+
+    @property
+    def _version(self) -> str:
+        return str(self.context.params["version_id"])
+
+    @property
+    def _subject(self) -> str:
+        return f"{self.context.params['reference']} in {self._region}"
+
+    @property
+    def _store(self) -> RegionStore:
+        return self.context.store(self._region)
 
     def read(self) -> None:
         """Go through the whole version."""
-        params = self.context.params
-        region, version = params["region"], params["version_id"]
-        subject = f"{params['reference']} in {region}"
-        self.context.keep_chunks(region)
-        store = self.context.store(region)
-        found: list[Damaged] = []
-        try:
-            manifest = store.get_manifest(version)
-            found = verify(manifest, store, progress=self.context.progress)
-        except Damaged as error:
-            found = [error]
-        with self.context.session() as session:
-            session.execute(
-                update(Replica)
-                .where(Replica.version_id == version, Replica.region == region)
-                .values(state="damaged" if found else "ready", verified_at=utcnow())
+        self.context.keep_chunks(self._region)
+        bad, told, count = self._look()
+        if not told:
+            self._sound()
+        else:
+            mark_damaged(
+                self.context, self._version, self._region, str(self.context.params["reference"]), " ".join(told)
             )
-            if found:
-                told = " ".join(error.message for error in found)
-                audit.raise_alert(session, self.context.account_id, "replica-damaged", subject, told)
-            else:
-                audit.clear_alert(session, self.context.account_id, "replica-damaged", subject)
-        if found:
-            raise Damaged(found[0].message, advice=found[0].advice, code="pack-damaged")
-        self.context.remember(chunks=len(manifest))
+            self.context.log(f"{plural(len(bad), 'chunk')} damaged: {told[0]}", "error")
+            self._mark_others(bad)
+        self.context.remember(chunks=count, bad=bad, told=told)
+
+    def _look(self) -> tuple[list[int], list[str], int]:
+        try:
+            manifest = self._store.get_manifest(self._version)
+        except (Damaged, NotFound) as error:
+            return [], [error.message], 0
+        rows, told = damaged_rows(manifest, self._store, progress=self.context.progress)
+        return rows.tolist(), told, len(manifest)
+
+    def _mark_others(self, bad: list[int]) -> None:
+        """Other versions here that have their chunks in the same damaged places."""
+        if not bad:
+            return
+        manifest = self._store.get_manifest(self._version)
+        places = {(manifest.packs[int(manifest.pack[row])], int(manifest.offset[row])) for row in bad}
+        names = {pack for pack, _ in places}
+        for version, reference, other in self._others():
+            for number in [n for n, name in enumerate(other.packs) if name in names]:
+                offsets = other.offset[other.pack == number].tolist()
+                if any((other.packs[number], offset) in places for offset in offsets):
+                    told = f"It shares damaged chunks with {self.context.params['reference']}."
+                    mark_damaged(self.context, version, self._region, reference, told)
+                    break
+
+    def _others(self) -> Iterator[tuple[str, str, Manifest]]:
+        """Id, reference and manifest of every other version in the region that can be read."""
+        with self.context.session() as session:
+            rows = session.execute(
+                select(Version.id, Line.name + "@" + Version.number)
+                .join(Line, Line.id == Version.line_id)
+                .join(Replica, Replica.version_id == Version.id)
+                .where(
+                    Replica.region == self._region,
+                    Replica.version_id != self._version,
+                    Replica.state.not_in(("removed", "coming")),
+                )
+            ).all()
+        for version, reference in rows:
+            try:
+                yield version, reference, self._store.get_manifest(version)
+            except (Damaged, NotFound):
+                continue
+
+    def _sound(self) -> None:
+        with self.context.session() as session:
+            row = session.get_one(Replica, (self._version, self._region), with_for_update=True)
+            row.verified_at = utcnow()
+            if row.state == "damaged":
+                row.state = "ready"
+            owner = session.get_one(Version, self._version).line.account_id
+            audit.clear_alert(session, owner, "replica-damaged", self._subject)
+
+    def heal(self) -> bool | None:
+        """Bring the damaged chunks anew, for every version of the region that has them."""
+        told = self.context.memo["told"]
+        if not told:
+            return False
+        with self.context.session() as session:
+            regions = sources_of(session, self.context.reach, self._version, self._region)
+        if not regions:
+            raise Damaged(
+                told[0],
+                advice="No other region has it: restore the pack from a copy of the store, or capture the machine again.",
+                code="pack-damaged",
+            )
+        # Alone in the region: manifests are rewritten, and a launch must not read half of that.
+        self.context.unlock(f"region {self._region}")
+        self.context.lock(f"region {self._region}", why=f"Waiting for work in {self._region} to end.")
+        count = self._heal_from(regions[0])
+        _, still, _ = self._look()
+        if still:
+            raise Damaged(still[0], advice="See whether the region's store keeps what is written.", code="pack-damaged")
+        self._sound()
+        with self.context.session() as session:
+            owner = session.get_one(Version, self._version).line.account_id
+            audit.record(
+                session, owner, self.context.created_by, "replica.healed", str(self.context.params["reference"]),
+                after={"region": self._region, "from": regions[0], "chunks": count},
+            )  # fmt: skip
+        self.context.remember(healed=count, healed_from=regions[0])
+        return None
+
+    def _heal_from(self, source: str) -> int:
+        here = self.context.store(source)
+        whole = here.get_manifest(self._version)
+        try:
+            held = self._store.get_manifest(self._version)
+        except (Damaged, NotFound):
+            held = replace(whole.only(np.empty(0, np.int64)), packs=())  # it went with its manifest: nothing is known
+        bad = np.array(self.context.memo["bad"], np.int64)
+        good = np.setdiff1d(np.arange(len(held)), bad)
+        healed = transfer(
+            whole, here, self._store, ChunkIndex([held.only(good)]), ArrivalLedger(self.context, self._region),
+            pace=LinkPace(self.context, source, self._region), progress=self.context.progress,
+        )  # fmt: skip
+        self._store.put_manifest(self._version, healed)
+        if len(bad):
+            self._heal_others(healed, bad)
+        return len(healed) - len(good)
+
+    def _heal_others(self, healed: Manifest, rows: Indices) -> None:
+        """Other versions here that have the same chunks in the same damaged places; each is verified by itself then."""
+        again = []
+        for version, reference, other in self._others():
+            moved = moved_places(other, healed, rows)
+            if moved is not None:
+                self._store.put_manifest(version, moved)
+                again.append((version, reference))
+        with self.context.session() as session:
+            for version, reference in again:
+                row = session.get_one(Version, version)
+                params = {"version_id": version, "reference": reference, "region": self._region}
+                # The sweep of any worker queues it.
+                start_operation(session, robot(session, row.line.account_id, "scrub"), Verify, reference, params)
+
+    def on_end(self, session: Session, outcome: str) -> None:
+        forget_arrivals(session, self.context.id)
 
     def result(self) -> dict[str, Any]:
-        return {"reference": self.context.params["reference"], "chunks": self.context.memo["chunks"]}
+        memo = self.context.memo
+        return {
+            "reference": self.context.params["reference"],
+            "region": self._region,
+            "chunks": memo["chunks"],
+            "healed": memo.get("healed", 0),
+            "healed_from": memo.get("healed_from"),
+        }

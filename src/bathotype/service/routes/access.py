@@ -1,0 +1,395 @@
+"""Log-in, tokens, members and keys."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import Query, Request, Response
+from fastapi.responses import RedirectResponse
+from sqlalchemy import delete, func, select
+from sqlalchemy.orm import Session
+
+from bathotype.core.access.roles import Role, verbs_of
+from bathotype.core.errors import Forbidden, NotFound, Refused
+from bathotype.service import audit
+from bathotype.service.auth import SESSION_COOKIE, Person, Principal, add_token, make_user, person_named
+from bathotype.service.keys import KeyRing
+from bathotype.service.records import Account, AccountKey, ApiToken, ConsoleSession, Membership, User
+from bathotype.service.records.base import utcnow
+from bathotype.service.routes.common import Manager, Reader, ServiceOf, Signed, api_router
+from bathotype.service.signin import SESSION_LASTS, accept_invitation, hash_password, invite, log_in, open_session
+from bathotype.service.state import Service
+from bathotype.wire import access as wire
+
+router = api_router()
+_STATE_COOKIE = "bathotype_log_in"
+_CALLBACK = "/api/v1/session/oidc/callback"
+
+
+def _who(person: Person, csrf: str | None = None) -> wire.WhoAmI:
+    held = [
+        wire.Standing(account=s.account, role=s.role, verbs=sorted(verbs_of(s.role, person.verbs)))
+        for s in person.standings
+    ]
+    return wire.WhoAmI(user=person.name, kind=person.kind, accounts=held, csrf=csrf)  # type: ignore[arg-type]
+
+
+# Sessions
+
+
+def _begin_session(service: Service, session: Session, user: User, answer: Response) -> wire.WhoAmI:
+    cookie, csrf = open_session(session, user)
+    answer.set_cookie(
+        SESSION_COOKIE,
+        cookie,
+        max_age=int(SESSION_LASTS.total_seconds()),
+        httponly=True,
+        samesite="strict",
+        secure=service.settings.public_url.startswith("https:"),
+        path="/",
+    )
+    return _who(person_named(session, user), csrf)
+
+
+@router.get("/session/ways", tags=["access"])
+def ways(service: ServiceOf) -> wire.LogInWays:
+    """How one can log in here.  Needs no token."""
+    return wire.LogInWays(oidc="/api/v1/session/oidc" if service.oidc else None)
+
+
+@router.post("/session", tags=["access"])
+def start_session(body: wire.LogIn, service: ServiceOf, answer: Response) -> wire.WhoAmI:
+    """Log in with a password.  The session lies in a cookie; changes need its CSRF token as ``X-CSRF-Token``."""
+    user = log_in(service.database, body.user, body.password)
+    with service.database.sessions.begin() as session:
+        return _begin_session(service, session, session.get_one(User, user.id), answer)
+
+
+@router.get("/session", tags=["access"])
+def who_am_i(person: Signed) -> wire.WhoAmI:
+    """Who is signed in, by token or session, and what it may."""
+    return _who(person)
+
+
+@router.delete("/session", status_code=204, tags=["access"])
+def end_session(person: Signed, service: ServiceOf, answer: Response) -> None:
+    """Log out."""
+    with service.database.sessions.begin() as session:
+        if person.session_digest and (row := session.get(ConsoleSession, person.session_digest)):
+            session.delete(row)
+    answer.delete_cookie(SESSION_COOKIE, path="/")
+
+
+def _callback(service: Service, request: Request) -> str:
+    return (service.settings.public_url.rstrip("/") or str(request.base_url).rstrip("/")) + _CALLBACK
+
+
+@router.get("/session/oidc", tags=["access"], status_code=307, response_class=RedirectResponse)
+def start_oidc(request: Request, service: ServiceOf) -> RedirectResponse:
+    """Begin a log-in by the OpenID Connect provider."""
+    if service.oidc is None:
+        raise NotFound("There is no outside log-in here.", advice="Log in with a password.")
+    with service.database.sessions.begin() as session:
+        address, state = service.oidc.begin(session, _callback(service, request))
+    answer = RedirectResponse(address, 307)
+    answer.set_cookie(_STATE_COOKIE, state, max_age=600, httponly=True, samesite="lax", path=_CALLBACK)
+    return answer
+
+
+@router.get("/session/oidc/callback", tags=["access"], status_code=303, response_class=RedirectResponse)
+def finish_oidc(
+    request: Request,
+    service: ServiceOf,
+    state: Annotated[str, Query(max_length=500)] = "",
+    code: Annotated[str, Query(max_length=4000)] = "",
+) -> RedirectResponse:
+    """Where the provider sends the browser back to."""
+    if service.oidc is None:
+        raise NotFound("There is no outside log-in here.", advice="Log in with a password.")
+    answer = RedirectResponse("/", 303)
+    with service.database.sessions.begin() as session:
+        cookie = request.cookies.get(_STATE_COOKIE, "")
+        user = service.oidc.finish(session, _callback(service, request), state=state, cookie=cookie, code=code)
+        _begin_session(service, session, user, answer)
+    answer.delete_cookie(_STATE_COOKIE, path=_CALLBACK)
+    return answer
+
+
+@router.post("/invitations/acceptance", tags=["access"])
+def accept_an_invitation(body: wire.InvitationAcceptance, service: ServiceOf) -> wire.WhoAmI:
+    """Choose a password with the code of an invitation.  Needs no token."""
+    hash_password(body.password)  # refuse a bad one before the code is used up
+    with service.database.sessions.begin() as session:
+        user = accept_invitation(session, body.code, body.password)
+        return _who(person_named(session, user))
+
+
+# Tokens
+
+
+def _token(row: ApiToken, user: User) -> wire.Token:
+    fields = {name: getattr(row, name) for name in wire.Token.model_fields if name not in ("user", "kind")}
+    return wire.Token(user=user.name, kind=user.kind, **fields)
+
+
+@router.get("/tokens", tags=["access"])
+def list_tokens(caller: Reader, service: ServiceOf) -> list[wire.Token]:
+    """One's own tokens; for who manages the account also those of its robots and members that reach it."""
+    with service.database.reads() as session:
+        query = select(ApiToken, User).join(User, User.id == ApiToken.user_id)
+        if "manage" in caller.verbs:
+            members = select(Membership.user_id).where(Membership.account_id == caller.account_id)
+            query = query.where(
+                ApiToken.user_id.in_(members),
+                ApiToken.accounts.is_(None) | ApiToken.accounts.contains([caller.account]),
+            )
+        else:
+            query = query.where(ApiToken.user_id == caller.user_id)
+        rows = session.execute(query.order_by(ApiToken.created_at.desc()).limit(500))
+        return [_token(row, user) for row, user in rows]
+
+
+@router.post("/tokens", status_code=201, tags=["access"])
+def make_token(body: wire.TokenRequest, person: Signed, request: Request, service: ServiceOf) -> wire.NewToken:
+    """A token for oneself, never wider than what one signs in with; or, for who manages the account, for a robot."""
+    with service.database.sessions.begin() as session:
+        accounts = frozenset(body.accounts) if body.accounts is not None else person.accounts
+        verbs: frozenset[str] | None = frozenset(body.verbs) if body.verbs is not None else person.verbs
+        if person.accounts is not None and accounts is not None and not accounts <= person.accounts:
+            raise Forbidden("The token that you use does not cover all these accounts.", advice="Use a wider one.")
+        if person.verbs is not None and verbs is not None and not verbs <= person.verbs:
+            raise Forbidden("The token that you use does not cover all these verbs.", advice="Use a wider one.")
+        held = {s.account for s in person.standings}
+        if accounts is not None and (unknown := sorted(accounts - held)):
+            raise NotFound(f"There is no account {unknown[0]!r} here.", advice="`bathotype auth whoami` shows yours.")
+        owner = session.get_one(User, person.user_id)
+        if body.robot is not None:
+            owner = _robot(session, person, body.robot)
+        row, text = add_token(
+            session, owner, body.name, made_by=person.name, days=body.days, accounts=accounts, verbs=verbs
+        )
+        for account_id in _reached(session, owner, accounts):
+            audit.record(
+                session, account_id, person.name, "token.made", row.id, after={"user": owner.name, "name": row.name}
+            )
+        return wire.NewToken(**_token(row, owner).model_dump(), token=text)
+
+
+def _robot(session: Session, person: Person, name: str) -> User:
+    """A robot all of whose accounts the person manages: a token of it reaches them all."""
+    robot = session.scalar(select(User).where(User.name == name, User.kind == "robot"))
+    ours = {s.account_id: verbs_of(s.role, person.verbs) for s in person.standings}
+    of_robot = (
+        list(session.scalars(select(Membership.account_id).where(Membership.user_id == robot.id))) if robot else []
+    )
+    if robot is None or not any(a in ours for a in of_robot):
+        raise NotFound(f"There is no robot {name!r}.", advice=f"`bathotype members add {name} --robot` makes it.")
+    if not all("manage" in ours.get(a, ()) for a in of_robot):
+        raise Forbidden(f"You do not manage every account of {name}.", advice="Ask a steward of them.")
+    return robot
+
+
+def _reached(session: Session, user: User, accounts: frozenset[str] | None) -> list[str]:
+    rows = session.execute(select(Account.id, Account.name).join(Membership).where(Membership.user_id == user.id))
+    return [i for i, name in rows if accounts is None or name in accounts]
+
+
+@router.delete("/tokens/{token}", status_code=204, tags=["access"])
+def revoke_token(token: str, caller: Reader, service: ServiceOf) -> None:
+    """Revoke a token: the next call with it is refused."""
+    with service.database.sessions.begin() as session:
+        row = session.get(ApiToken, token, with_for_update=True)
+        member = row and session.get(Membership, (caller.account_id, row.user_id))
+        mine = row is not None and row.user_id == caller.user_id
+        if row is None or not (mine or (member and "manage" in caller.verbs)):
+            raise NotFound(f"There is no token {token!r}.", advice="`bathotype auth tokens list` shows them.")
+        row.revoked_at = row.revoked_at or utcnow()
+        audit.record(session, caller.account_id, caller.actor, "token.revoked", row.id, after={"name": row.name})
+
+
+# Members
+
+
+@router.get("/members", tags=["access"])
+def list_members(caller: Reader, service: ServiceOf) -> list[wire.Member]:
+    """Who may act for the account."""
+    with service.database.reads() as session:
+        rows = session.execute(
+            select(Membership, User)
+            .join(User, User.id == Membership.user_id)
+            .where(Membership.account_id == caller.account_id)
+            .order_by(User.name)
+        )
+        return [_member(m, u) for m, u in rows]
+
+
+def _member(row: Membership, user: User, invitation: str | None = None) -> wire.Member:
+    return wire.Member(user=user.name, kind=user.kind, role=row.role, since=row.since, invitation=invitation)  # type: ignore[arg-type]
+
+
+def _locked(session: Session, caller: Principal) -> None:
+    """Changes to the members of an account are made one after another, and by who still may.
+
+    Of two stewards that remove each other at once, the second is none any more.
+    """
+    session.scalar(select(Account.id).where(Account.id == caller.account_id).with_for_update())
+    row = session.get(Membership, (caller.account_id, caller.user_id))
+    if row is None or "manage" not in verbs_of(Role(row.role)):
+        raise Forbidden(f"{caller.actor} is no steward of {caller.account} any more.")
+
+
+@router.post("/members", status_code=201, tags=["access"])
+def add_member(body: wire.MemberRequest, caller: Manager, service: ServiceOf) -> wire.Member:
+    """Add a person, with an invitation to choose a password if it is new here; or a robot."""
+    with service.database.sessions.begin() as session:
+        _locked(session, caller)
+        known = session.scalar(select(User).where(User.name == body.user))
+        if known is not None and session.get(Membership, (caller.account_id, known.id)) is not None:
+            raise Refused(f"{known.name} is a member already.", advice="Change the role instead.", code="exists")
+        if (
+            known is not None
+            and known.kind == "robot"
+            and session.get(Membership, (caller.account_id, known.id)) is None
+        ):
+            raise Refused(f"The name {body.user} is taken.", advice="Take another one.", code="exists")
+        if known is not None and not _has_joined(known):
+            # Whoever invited this person could still choose the password, and would act for this account too.
+            raise Refused(
+                f"{body.user} was invited by somebody and has not joined yet.",
+                advice="Add the person once the invitation is used, or take another name.",
+                code="not-joined",
+            )
+        user = make_user(session, body.user, "robot" if body.robot else "person")
+        row = Membership(account_id=caller.account_id, user_id=user.id, role=body.role)
+        session.add(row)
+        session.flush()
+        code = invite(session, user) if known is None and user.kind == "person" else None
+        audit.record(
+            session,
+            caller.account_id,
+            caller.actor,
+            "member.added",
+            user.name,
+            after={"role": body.role, "kind": user.kind},
+        )
+        return _member(row, user, code)
+
+
+def _has_joined(user: User) -> bool:
+    return user.kind == "robot" or user.password is not None or user.subject is not None
+
+
+def _find_member(session: Session, caller: Principal, name: str) -> tuple[Membership, User]:
+    found = session.execute(
+        select(Membership, User)
+        .join(User, User.id == Membership.user_id)
+        .where(Membership.account_id == caller.account_id, User.name == name)
+    ).one_or_none()
+    if found is None:
+        raise NotFound(f"{caller.account} has no member {name!r}.", advice="`bathotype members list` shows them.")
+    return found[0], found[1]
+
+
+def _keep_a_steward(session: Session, caller: Principal, row: Membership) -> None:
+    stewards = session.scalar(
+        select(func.count())
+        .select_from(Membership)
+        .where(Membership.account_id == caller.account_id, Membership.role == Role.STEWARD)
+    )
+    if row.role == Role.STEWARD and stewards == 1:
+        raise Refused(
+            f"{caller.account} would be left without a steward.", advice="Make another one first.", code="last-steward"
+        )
+
+
+@router.put("/members/{user}", tags=["access"])
+def change_role(user: str, body: wire.RoleRequest, caller: Manager, service: ServiceOf) -> wire.Member:
+    """Change a member's role."""
+    with service.database.sessions.begin() as session:
+        _locked(session, caller)
+        row, who = _find_member(session, caller, user)
+        if body.role != Role.STEWARD:
+            _keep_a_steward(session, caller, row)
+        before, row.role = row.role, body.role
+        audit.record(
+            session,
+            caller.account_id,
+            caller.actor,
+            "member.changed",
+            user,
+            before={"role": before},
+            after={"role": body.role},
+        )
+        return _member(row, who)
+
+
+@router.delete("/members/{user}", status_code=204, tags=["access"])
+def remove_member(user: str, caller: Manager, service: ServiceOf) -> None:
+    """End a membership: the next call of this user for the account is refused.
+
+    With its last one a robot ends, and a person that never joined: the name is free, tokens and invitation are gone.
+    """
+    with service.database.sessions.begin() as session:
+        _locked(session, caller)
+        row, who = _find_member(session, caller, user)
+        _keep_a_steward(session, caller, row)
+        session.delete(row)
+        session.flush()
+        if who.kind == "robot" or not _has_joined(who):
+            elsewhere = select(Membership.account_id).where(Membership.user_id == who.id)
+            session.execute(delete(User).where(User.id == who.id, ~elsewhere.exists()))
+        audit.record(session, caller.account_id, caller.actor, "member.removed", user, before={"role": row.role})
+
+
+@router.post("/members/{user}/invitation", tags=["access"])
+def invite_again(user: str, caller: Manager, service: ServiceOf) -> wire.Member:
+    """A new invitation for a person that has not used its first one.  Whoever has a password keeps it: another
+    account's steward must not be able to take it over."""
+    with service.database.sessions.begin() as session:
+        row, who = _find_member(session, caller, user)
+        if _has_joined(who):
+            raise Refused(f"{user} can log in already.", code="state-forbids")
+        audit.record(session, caller.account_id, caller.actor, "member.invited", user)
+        return _member(row, who, invite(session, who))
+
+
+# Keys
+
+
+def _keys(session: Session, account: Account) -> list[wire.PublicKey]:
+    rows = session.scalars(
+        select(AccountKey).where(AccountKey.account_id == account.id).order_by(AccountKey.created_at.desc())
+    )
+    return [
+        wire.PublicKey(
+            id=r.id, account=account.name, public=r.public, state=r.state,  # type: ignore[arg-type]
+            created_at=r.created_at, ended_at=r.ended_at,
+        )
+        for r in rows
+    ]  # fmt: skip
+
+
+@router.get("/accounts/{account}/keys", tags=["access"])
+def list_keys(account: str, person: Signed, service: ServiceOf) -> list[wire.PublicKey]:
+    """The public keys with which an account signs its versions.  Public for everybody who is signed in here."""
+    with service.database.reads() as session:
+        row = session.scalar(select(Account).where(Account.name == account))
+        return _keys(session, row) if row is not None else []
+
+
+@router.post("/keys/rotation", tags=["access"])
+def rotate_key(caller: Manager, service: ServiceOf) -> list[wire.PublicKey]:
+    """Sign with a new key from now on; what the old one signed still counts."""
+    with service.database.sessions.begin() as session:
+        made = KeyRing(service.settings).rotate(session, caller.account_id)
+        audit.record(session, caller.account_id, caller.actor, "key.rotated", made)
+        return _keys(session, session.get_one(Account, caller.account_id))
+
+
+@router.post("/keys/{key}/distrust", tags=["access"])
+def distrust_key(key: str, caller: Manager, service: ServiceOf) -> list[wire.PublicKey]:
+    """Let nothing count that a key has signed, after it was lost."""
+    with service.database.sessions.begin() as session:
+        KeyRing.distrust(session, caller.account_id, key)
+        audit.record(session, caller.account_id, caller.actor, "key.distrusted", key)
+        return _keys(session, session.get_one(Account, caller.account_id))

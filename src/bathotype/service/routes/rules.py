@@ -1,0 +1,234 @@
+"""Launch rules and allowances."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+from fastapi import Query
+from sqlalchemy import or_, select
+from sqlalchemy.orm import Session
+
+from bathotype.core.errors import Forbidden, Invalid, NotFound, Refused
+from bathotype.core.lifecycle.references import check_name, parse_reference
+from bathotype.core.lifecycle.rules import LaunchRule
+from bathotype.service import audit
+from bathotype.service.admission import Judged, judge, rooms, rules_for, subject_of, used_of
+from bathotype.service.auth import Principal
+from bathotype.service.catalogue import find_line, find_version
+from bathotype.service.records import Account, Allowance, Line, PoolLine, RuleRow, Version
+from bathotype.service.records.base import new_id, utcnow
+from bathotype.service.routes.common import Reader, Ruler, ServiceOf, api_router
+from bathotype.service.sharing import find_usable, reference_for, require_region, shares_of_version
+from bathotype.service.state import Service
+from bathotype.wire import rules as wire
+
+router = api_router(tags=["rules"])
+ForAll = Annotated[bool, Query(alias="all", description="The rule holds for every account.")]
+
+
+def _holder(service: Service, caller: Principal, for_all: bool) -> str | None:
+    """The account that a rule is of; rules for all are set by stewards of the hosting account."""
+    if not for_all:
+        return caller.account_id
+    host = service.settings.places.host_account
+    if caller.account != host:
+        raise Forbidden(
+            "Rules for all accounts are set by the stewards of the hosting account.",
+            advice=f"That is {host}." if host else "None is named in the regions file: set `host_account` there.",
+        )
+    return None
+
+
+def _set_rule(session: Session, row: RuleRow) -> wire.SetRule:
+    account = session.get(Account, row.account_id) if row.account_id else None
+    return wire.SetRule(
+        holds_for=account.name if account else None,
+        rule=LaunchRule.model_validate(row.body),
+        set_by=row.set_by,
+        set_at=row.set_at,
+    )
+
+
+@router.get("/rules")
+def list_rules(caller: Reader, service: ServiceOf) -> list[wire.SetRule]:
+    """The rules that hold for launches of this account."""
+    with service.database.reads() as session:
+        return [_set_rule(session, row) for row in rules_for(session, caller.account_id)]
+
+
+@router.put("/rules/{name}")
+def set_rule(name: str, body: LaunchRule, caller: Ruler, service: ServiceOf, for_all: ForAll = False) -> wire.SetRule:
+    """Set a rule, replacing one of the same name."""
+    check_name(name, "launch rule")
+    if body.name != name:
+        raise Invalid(f"The rule is named {body.name!r} in its body.", advice=f"Put {name!r} there.")
+    holder = _holder(service, caller, for_all)
+    for region in body.regions or ():
+        service.reach.check_region(region)
+    with service.database.sessions.begin() as session:
+        row = _find_rule(session, holder, name)
+        before = row.body if row else None
+        if row is None:
+            row = RuleRow(id=new_id("lr"), account_id=holder, name=name)
+            session.add(row)
+        row.body, row.set_by, row.set_at = body.model_dump(mode="json"), caller.actor, utcnow()
+        session.flush()
+        audit.record(session, caller.account_id, caller.actor, "rule.set", name, before=before, after=row.body)
+        return _set_rule(session, row)
+
+
+def _find_rule(session: Session, holder: str | None, name: str) -> RuleRow | None:
+    mine = RuleRow.account_id.is_(None) if holder is None else RuleRow.account_id == holder
+    return session.scalar(select(RuleRow).where(mine, RuleRow.name == name).with_for_update())
+
+
+@router.delete("/rules/{name}", status_code=204)
+def drop_rule(name: str, caller: Ruler, service: ServiceOf, for_all: ForAll = False) -> None:
+    """Remove a rule."""
+    holder = _holder(service, caller, for_all)
+    with service.database.sessions.begin() as session:
+        row = _find_rule(session, holder, name)
+        if row is None:
+            raise NotFound(f"There is no rule {name!r}.", advice="`bathotype rules list` shows them.")
+        session.delete(row)
+        audit.record(session, caller.account_id, caller.actor, "rule.removed", name, before=row.body)
+
+
+def verdicts_of(judged: Judged) -> list[wire.Verdict]:
+    """The verdicts as they are told."""
+    return [
+        wire.Verdict(
+            rule=v.rule, holds_for=holder, outcome=v.outcome, reasons=list(v.reasons), need=[n for n in v.need if n]
+        )
+        for v, holder in zip(judged.decision.verdicts, judged.holds_for, strict=True)
+    ]
+
+
+@router.get("/rules/explanation")
+def explain(
+    caller: Reader,
+    service: ServiceOf,
+    reference: str,
+    region: str,
+    account: Annotated[str | None, Query(description="Who would launch; your own account if left out.")] = None,
+    tag: Annotated[list[str] | None, Query(description="Names of tags that the launch would carry.")] = None,
+) -> wire.Explanation:
+    """Each rule's verdict on a launch, and what would satisfy it.
+
+    The owner of a line may ask for another account, and is told the rules for all, not that account's own.
+    """
+    service.reach.check_region(region)
+    with service.database.reads() as session:
+        version, shares = find_usable(session, caller, reference)
+        who = session.get_one(Account, caller.account_id)
+        if account and account != caller.account:
+            other = session.scalar(select(Account).where(Account.name == account))
+            if other is None or version.line.account_id != caller.account_id:
+                raise NotFound(f"There is no account {account!r} here.")
+            who, shares = other, shares_of_version(session, other.id, version)
+        own = who.id == caller.account_id
+        tags = {*service.reach.account_tags(who.name), *(t.partition("=")[0] for t in tag or ())}
+        judged = judge(session, who, version, region, tags, only_general=not own)
+        blockers = [] if shares is None or shares else [f"{reference} is not shared with {who.name}."]
+        if shares:
+            try:
+                require_region(session, shares, version, region)
+            except Refused as error:
+                blockers.append(str(error))
+        blockers += [b for room in rooms(session, who.id, version) if (b := room.blocker(1))]
+        return wire.Explanation(
+            reference=reference_for(session, version, caller.account_id),
+            account=who.name,
+            region=region,
+            admitted=judged.decision.admitted and not blockers,
+            verdicts=verdicts_of(judged),
+            blockers=blockers,
+        )
+
+
+# Allowances
+
+
+def allowance_answer(session: Session, row: Allowance, used: int | None = None) -> wire.Allowance:
+    """What the API tells about an allowance."""
+    other = session.get(Account, row.consumer_id) if row.consumer_id else None
+    return wire.Allowance(
+        name=row.name,
+        account=session.get_one(Account, row.account_id).name,
+        kind=row.kind,  # type: ignore[arg-type]
+        subject=subject_of(session, row),
+        consumer=other.name if other else None,
+        most=row.most,
+        used=used if used is not None else used_of(session, row),
+    )
+
+
+@router.get("/allowances")
+def list_allowances(caller: Reader, service: ServiceOf) -> list[wire.Allowance]:
+    """Allowances of this account, and those of others that limit it by name."""
+    with service.database.reads() as session:
+        query = select(Allowance).where(
+            or_(Allowance.account_id == caller.account_id, Allowance.consumer_id == caller.account_id)
+        )
+        return [allowance_answer(session, row) for row in session.scalars(query.order_by(Allowance.name)).all()]
+
+
+@router.put("/allowances/{name}")
+def set_allowance(name: str, body: wire.AllowanceRequest, caller: Ruler, service: ServiceOf) -> wire.Allowance:
+    """Set an allowance, replacing one of the same name.  What runs beyond it keeps running."""
+    check_name(name, "allowance")
+    given = {"line": body.line, "version": body.version, "pool": body.lines}
+    if [k for k, v in given.items() if v] != ([body.kind] if body.kind in given else []):
+        raise Invalid(
+            f"An allowance of kind {body.kind} names {'nothing else' if body.kind == 'account' else body.kind}.",
+            advice="Give --line, --version or --pool, one of them.",
+        )
+    with service.database.sessions.begin() as session:
+        other = None
+        if body.consumer:
+            other = session.scalar(select(Account).where(Account.name == body.consumer))
+            if other is None:
+                raise NotFound(f"There is no account {body.consumer!r}.")
+        row = session.scalar(
+            select(Allowance).where(Allowance.account_id == caller.account_id, Allowance.name == name).with_for_update()
+        )
+        before = allowance_answer(session, row).model_dump() if row else None
+        if row is None:
+            row = Allowance(id=new_id("al"), account_id=caller.account_id, name=name)
+            session.add(row)
+        row.kind, row.most, row.set_by, row.set_at = body.kind, body.most, caller.actor, utcnow()
+        row.line_id = find_line(session, caller, body.line).id if body.line else None
+        row.version_id = _version(session, caller, body.version).id if body.version else None
+        row.consumer_id = other.id if other else None
+        session.flush()
+        _pool(session, row, [find_line(session, caller, line) for line in body.lines or ()])
+        answer = allowance_answer(session, row)
+        audit.record(
+            session, caller.account_id, caller.actor, "allowance.set", name, before=before, after=answer.model_dump()
+        )
+        return answer
+
+
+def _version(session: Session, caller: Principal, text: str) -> Version:
+    if not parse_reference(text).exact:
+        raise Invalid(f"{text!r} names no one version.", advice="Write line@1.4.0.")
+    return find_version(session, caller, text)
+
+
+def _pool(session: Session, row: Allowance, lines: list[Line]) -> None:
+    for old in session.scalars(select(PoolLine).where(PoolLine.allowance_id == row.id)).all():
+        session.delete(old)
+    session.flush()
+    session.add_all(PoolLine(allowance_id=row.id, line_id=i) for i in {line.id for line in lines})
+    session.flush()
+
+
+@router.delete("/allowances/{name}", status_code=204)
+def drop_allowance(name: str, caller: Ruler, service: ServiceOf) -> None:
+    """Remove an allowance."""
+    with service.database.sessions.begin() as session:
+        row = session.scalar(select(Allowance).where(Allowance.account_id == caller.account_id, Allowance.name == name))
+        if row is None:
+            raise NotFound(f"There is no allowance {name!r}.", advice="`bathotype allowances list` shows them.")
+        audit.record(session, caller.account_id, caller.actor, "allowance.removed", name, before={"most": row.most})
+        session.delete(row)

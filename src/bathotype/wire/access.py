@@ -1,0 +1,129 @@
+"""Log-in, tokens, members and keys."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Literal
+
+from pydantic import Field
+
+from bathotype.core.access.roles import Role, Verb
+from bathotype.wire.common import Answer, Wire, example
+
+UserName = Field(pattern=r"^[a-z][a-z0-9]*(?:[-.][a-z0-9]+)*$", max_length=63, examples=["orla"])
+
+
+class LogIn(Wire):
+    """A log-in with a password."""
+
+    model_config = example({"user": "orla", "password": "three words and a number 7"})
+
+    user: str = Field(max_length=63)
+    password: str = Field(max_length=1000)
+
+
+class Standing(Answer):
+    """An account that somebody may act for."""
+
+    account: str
+    role: Role
+    verbs: list[Verb]
+
+
+class WhoAmI(Answer):
+    """Who is signed in.  ``csrf`` is told once, at log-in: a browser sends it with each change."""
+
+    user: str
+    kind: Literal["person", "robot"]
+    accounts: list[Standing]
+    csrf: str | None = None
+
+
+class LogInWays(Answer):
+    """How one can log in here; ``oidc`` is the address that begins an outside log-in, where there is one."""
+
+    password: bool = True
+    oidc: str | None = None
+
+
+class TokenRequest(Wire):
+    """A token for oneself, or for a robot of the account."""
+
+    model_config = example({"name": "pipeline", "robot": "tide-builder", "verbs": ["read", "operate"], "days": 90})
+
+    name: str = Field(min_length=1, max_length=100)
+    robot: str | None = Field(default=None, max_length=63, description="A robot of the account; else it is yours.")
+    accounts: list[str] | None = Field(default=None, min_length=1, max_length=100, description="All yours if left out.")
+    verbs: list[Verb] | None = Field(default=None, min_length=1, max_length=10, description="All yours if left out.")
+    days: float = Field(default=90, gt=0, le=730, description="Until it expires.")
+
+
+class Token(Answer):
+    """A token; its text is shown once, when it is made."""
+
+    id: str
+    name: str
+    user: str
+    kind: Literal["person", "robot"]
+    accounts: list[str] | None
+    verbs: list[Verb] | None
+    made_by: str
+    created_at: datetime
+    expires_at: datetime
+    last_used_at: datetime | None
+    last_used_from: str
+    revoked_at: datetime | None
+
+
+class NewToken(Token):
+    """A token with its text."""
+
+    token: str
+
+
+class MemberRequest(Wire):
+    """A new member.  A person gets an invitation to choose a password, unless it is a user already."""
+
+    model_config = example({"user": "orla", "role": "operator"})
+
+    user: str = UserName
+    role: Role
+    robot: bool = False
+
+
+class RoleRequest(Wire):
+    """A member's new role."""
+
+    model_config = example({"role": "operator"})
+
+    role: Role
+
+
+class Member(Answer):
+    """A member of an account."""
+
+    user: str
+    kind: Literal["person", "robot"]
+    role: Role
+    since: datetime
+    invitation: str | None = Field(default=None, description="Shown once: with it a new person chooses a password.")
+
+
+class InvitationAcceptance(Wire):
+    """The code of an invitation and the password that is chosen."""
+
+    model_config = example({"code": "nX3p0q9s...", "password": "three words and a number 7"})
+
+    code: str = Field(max_length=200)
+    password: str = Field(max_length=1000)
+
+
+class PublicKey(Answer):
+    """A key that an account signs with: Ed25519, base64."""
+
+    id: str
+    account: str
+    public: str
+    state: Literal["active", "rotated", "distrusted"]
+    created_at: datetime
+    ended_at: datetime | None

@@ -1,0 +1,95 @@
+"""Replicas, placements, and how far the regions are."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+from pydantic import Field
+
+from bathotype.wire.common import Answer, Wire, example
+from bathotype.wire.operations import Operation
+
+
+class RegionPlace(Wire):
+    """A region, how many launch-ready base disks shall stand there, and whether they are spread over its zones."""
+
+    region: str = Field(max_length=63, examples=["fjord-2"])
+    copies: int = Field(default=1, ge=0, le=64)
+    multi_zone: bool = False
+
+
+class ReplicateRequest(Wire):
+    """Where a version shall be."""
+
+    model_config = example({"to": [{"region": "fjord-2", "copies": 2, "multi_zone": True}]})
+
+    to: list[RegionPlace] = Field(min_length=1, max_length=50)
+
+
+class Move(Answer):
+    """What bringing a version to a region takes; ``seconds`` goes by the last measured rate, null before there is one."""
+
+    region: str
+    source: str | None
+    bytes: int
+    seconds: float | None
+    copies_now: int
+    copies: int
+    blockers: list[str]
+
+
+class ReplicationPlan(Answer):
+    """What a replication would do."""
+
+    reference: str
+    moves: list[Move]
+
+
+class Replications(Answer):
+    """One operation for each region."""
+
+    operations: list[Operation]
+
+
+class Replica(Answer):
+    """A version in a region."""
+
+    region: str
+    state: str
+    copies: int = Field(description="Base disks that shall stand; a launch makes the first one otherwise.")
+    standing: int = Field(description="Base disks that stand.")
+    zones: dict[str, int]
+    multi_zone: bool
+    verified_at: datetime | None
+
+
+class PlacementRequest(Wire):
+    """Where a line's released versions shall be; regions that are left out are drained."""
+
+    model_config = example({"regions": [{"region": "skerry-1", "copies": 1}, {"region": "fjord-2", "copies": 2}]})
+
+    regions: list[RegionPlace] = Field(max_length=50)
+
+
+class Placement(Answer):
+    """A line's default placement."""
+
+    line: str
+    regions: list[RegionPlace]
+    set_by: str | None = None
+
+
+class PlacementPlan(Answer):
+    """What a change of placement would do, and what forbids it."""
+
+    line: str
+    blockers: list[str]
+    warnings: list[str]
+    effects: list[str]
+
+
+class PlacementChange(Answer):
+    """A changed placement and the operations that bring the versions into line."""
+
+    placement: Placement
+    operations: list[Operation]
