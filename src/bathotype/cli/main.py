@@ -12,6 +12,7 @@ from pydantic import ValidationError
 
 import bathotype
 from bathotype.cli.commands import (
+    access,
     capture,
     export,
     images,
@@ -20,7 +21,10 @@ from bathotype.cli.commands import (
     machines,
     operations,
     processes,
+    regions,
     retirement,
+    rules,
+    sharing,
     versions,
 )
 from bathotype.cli.output import say
@@ -29,7 +33,8 @@ from bathotype.core.errors import BathotypeError, Invalid, NotFound, Refused
 
 _FAILED, _USAGE, _NOT_FOUND, _REFUSED, _INTERRUPTED = 1, 2, 3, 4, 130
 _EPILOG = """\
-environment: BATHOTYPE_URL and BATHOTYPE_TOKEN say which service and account; the demo writes both to DIR/demo.env.
+environment: BATHOTYPE_URL, BATHOTYPE_TOKEN and BATHOTYPE_ACCOUNT go before what `auth login` keeps; the demo writes
+  them to DIR/demo.env.
 exit codes: 0 done, 1 failed, 2 usage, 3 not found, 4 refused by a rule or state.
 completion: eval "$(register-python-argcomplete bathotype)"
 """
@@ -45,7 +50,10 @@ def build_parser() -> argparse.ArgumentParser:
     )
     parser.add_argument("--version", action="version", version=f"bathotype {bathotype.__version__}")
     parsers = parser.add_subparsers(dest="command", required=True, metavar="COMMAND")
-    for module in (machines, lines, capture, images, versions, launch, retirement, export, operations, processes):
+    modules = (
+        machines, lines, capture, images, versions, regions, sharing, launch, rules, retirement, export, operations, access, processes,
+    )  # fmt: skip
+    for module in modules:
         module.register(parsers)
     return parser
 
@@ -60,7 +68,7 @@ def main(argv: list[str] | None = None) -> int:
     given.rest = rest
     try:
         with contextlib.ExitStack() as stack:
-            client = stack.enter_context(Client.from_environment()) if given.needs_client else None
+            client = stack.enter_context(_client(given)) if given.needs_client else None
             return given.handler(client, given) or 0
     except ValidationError as error:
         faults = "; ".join(f"{'.'.join(str(p) for p in e['loc'])}: {e['msg']}" for e in error.errors()[:3])
@@ -81,6 +89,10 @@ def main(argv: list[str] | None = None) -> int:
         return 0
     except OSError as error:
         return _fail(BathotypeError(f"{error.filename or ''}: {error.strerror or error}".lstrip(": ")), _FAILED)
+
+
+def _client(given: argparse.Namespace) -> Client:
+    return Client.from_environment(account=given.acting_as or "")
 
 
 def _fail(error: BathotypeError, code: int) -> int:

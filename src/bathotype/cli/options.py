@@ -28,6 +28,7 @@ def command(
         epilog=f"examples:\n{examples}" if examples else None,
     )
     parser.add_argument("--json", action="store_true", help="one JSON document on standard output")
+    parser.add_argument("--account", dest="acting_as", metavar="ACCOUNT", help="act for this account of yours")
     parser.set_defaults(handler=handler, needs_client=needs_client)
     return parser
 

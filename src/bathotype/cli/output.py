@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from typing import Any
@@ -22,16 +23,28 @@ from bathotype.wire.operations import Operation
 console = Console(highlight=False, soft_wrap=False)
 errors = Console(stderr=True, highlight=False)
 _COLOURS = {
-    "released": "green",
-    "running": "green",
-    "succeeded": "green",
-    "ok": "green",
-    "ready": "green",
+    "released": "green4",
+    "running": "green4",
+    "succeeded": "green4",
+    "ok": "green4",
+    "ready": "green4",
     "staged": "dark_cyan",
     "sunset": "dark_orange3",
     "warning": "dark_orange3",
     "medium": "dark_orange3",
     "starting": "dark_cyan",
+    "active": "green4",
+    "pass": "green4",
+    "proposed": "dark_cyan",
+    "excepted": "dark_cyan",
+    "coming": "dark_cyan",
+    "warn": "dark_orange3",
+    "draining": "dark_orange3",
+    "refuse": "red",
+    "damaged": "red",
+    "ended": "bright_black",
+    "declined": "bright_black",
+    "not-concerned": "bright_black",
     "stopped": "dark_orange3",
     "lost": "magenta",
     "retired": "bright_black",
@@ -144,6 +157,32 @@ def follow(client: Client, operation: Operation, *, quiet: bool = False) -> Oper
     except KeyboardInterrupt:
         say(f"It goes on: `bathotype operations watch {operation.id}`; `operations cancel` stops it.")
         raise
+
+
+def follow_all(client: Client, operations: Sequence[Operation], *, quiet: bool = False) -> list[Operation]:
+    """Wait for several operations, each with a bar of its own on a terminal.  Raises as `follow` does, at the end."""
+    if quiet or not sys.stderr.isatty() or len(operations) < 2:
+        return [follow(client, operation, quiet=quiet) for operation in operations]
+    columns = (
+        TextColumn("[bold]{task.fields[subject]:<34}"),
+        BarColumn(bar_width=28),
+        TextColumn("{task.percentage:>3.0f}%"),
+        TextColumn("[bright_black]{task.description}"),
+    )
+    with Progress(*columns, console=errors, transient=True) as progress:
+        bars = {o.id: progress.add_task("", total=100, subject=o.subject) for o in operations}
+
+        def wait(operation: Operation) -> Operation:
+            def show(now: Operation) -> None:
+                step = next((s for s in now.steps if s.state == "running"), None)
+                told = f"{step.title} {_detail(now, step)}" if step else now.state
+                progress.update(bars[now.id], completed=now.percent, description=told)
+
+            return client.wait(operation.id, on_progress=show)
+
+        with ThreadPoolExecutor(len(operations)) as pool:
+            waiting = [pool.submit(wait, operation) for operation in operations]
+        return [done.result() for done in waiting]
 
 
 def _detail(now: Operation, step: Any) -> str:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import uuid
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from datetime import date
@@ -14,6 +13,10 @@ from typing import Any
 import httpx
 from httpx_sse import connect_sse
 
+from bathotype.client.access import AccessCalls
+from bathotype.client.credentials import default_path, load
+from bathotype.client.regions import RegionCalls
+from bathotype.client.sharing import SharingCalls
 from bathotype.client.transport import NotSignedIn, OperationFailed, Transport, error_of
 from bathotype.core.firstboot.settings import FirstBoot
 from bathotype.wire import fleet, images
@@ -36,20 +39,30 @@ class Exported:
 Watcher = Callable[[work.Operation], None]
 
 
-class Client:
+class Client(AccessCalls, RegionCalls, SharingCalls):
     """A service, as one account sees it.  Errors are those of `bathotype.core.errors`."""
 
-    def __init__(self, url: str, token: str, *, timeout: float = 60.0) -> None:
-        self._transport = Transport(url, token, timeout=timeout)
+    def __init__(self, url: str, token: str, *, account: str = "", timeout: float = 60.0) -> None:
+        self._transport = Transport(url, token, account=account, timeout=timeout)
 
     @classmethod
-    def from_environment(cls) -> Client:
-        """From ``BATHOTYPE_URL`` and ``BATHOTYPE_TOKEN``.  Raises `NotSignedIn` where one is missing."""
+    def from_environment(cls, *, account: str = "") -> Client:
+        """From ``BATHOTYPE_URL``, ``BATHOTYPE_TOKEN`` and ``BATHOTYPE_ACCOUNT``, else as it was logged in.
+
+        Raises `NotSignedIn` where neither is there.
+        """
         url, token = os.environ.get("BATHOTYPE_URL", ""), os.environ.get("BATHOTYPE_TOKEN", "")
-        if not url or not token:
+        account = account or os.environ.get("BATHOTYPE_ACCOUNT", "")
+        if url and token:
+            return cls(url, token, account=account)
+        kept = load(default_path())
+        if kept is None or (url and url.rstrip("/") != kept.url.rstrip("/")):
             missing = " and ".join(n for n, v in (("BATHOTYPE_URL", url), ("BATHOTYPE_TOKEN", token)) if not v)
-            raise NotSignedIn(f"{missing} not set.", advice="Set it; the demo writes both to DIR/demo.env.")
-        return cls(url, token)
+            raise NotSignedIn(
+                f"Nobody is logged in, and {missing} not set.",
+                advice="Run `bathotype auth login --url URL --user NAME`; the demo writes both to DIR/demo.env.",
+            )
+        return cls(kept.url, kept.token, account=account or kept.account)
 
     def close(self) -> None:
         """Close the connections."""
@@ -62,10 +75,6 @@ class Client:
         self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
     ) -> None:
         self.close()
-
-    def _create(self, path: str, body: dict[str, Any], key: str | None) -> dict[str, Any]:
-        headers = {"Idempotency-Key": key or uuid.uuid4().hex}
-        return dict(self._transport.call("POST", path, json=body, headers=headers).json())
 
     # Machines
 

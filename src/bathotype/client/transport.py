@@ -9,10 +9,20 @@ import httpx
 import stamina
 from pydantic import BaseModel
 
-from bathotype.core.errors import BathotypeError, Damaged, Invalid, NotFound, OutOfSpace, Refused, Unavailable
+from bathotype.core.errors import (
+    BathotypeError,
+    Damaged,
+    Forbidden,
+    Invalid,
+    NotFound,
+    OutOfSpace,
+    Refused,
+    Unavailable,
+)
 
 Model = TypeVar("Model", bound=BaseModel)
 _PATIENCE = 20.0
+ACCOUNT_HEADER = "Bathotype-Account"
 
 
 class NotSignedIn(BathotypeError):
@@ -29,6 +39,7 @@ class OperationFailed(BathotypeError):
 
 _BY_STATUS: dict[int, type[BathotypeError]] = {
     401: NotSignedIn,
+    403: Forbidden,
     404: NotFound,
     409: Refused,
     422: Invalid,
@@ -38,15 +49,16 @@ _BY_STATUS: dict[int, type[BathotypeError]] = {
 
 
 class Transport:
-    """One connection to a service with one token."""
+    """One connection to a service with one token, acting for one account."""
 
-    def __init__(self, url: str, token: str, *, timeout: float = 60.0) -> None:
+    def __init__(self, url: str, token: str, *, account: str = "", timeout: float = 60.0) -> None:
         self.url = url.rstrip("/")
+        headers = {"Authorization": f"Bearer {token}"} if token else {}
         self.http = httpx.Client(
             base_url=f"{self.url}/api/v1",
             timeout=timeout,
             trust_env=False,
-            headers={"Authorization": f"Bearer {token}"},
+            headers={**headers, **({ACCOUNT_HEADER: account} if account else {})},
         )
 
     def call(self, method: str, path: str, **options: Any) -> httpx.Response:

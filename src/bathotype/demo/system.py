@@ -42,9 +42,10 @@ class DemoSystem:
         durable: bool = True,
         environment: dict[str, str] | None = None,
         buckets: dict[str, Any] | None = None,
+        places: dict[str, Any] | None = None,
     ) -> None:
         self.data, self.port, self._seed = data.resolve(), port or _free_port(), seed
-        self._extra, self._buckets = environment or {}, buckets or {}
+        self._extra, self._buckets, self._places = environment or {}, buckets or {}, places or {}
         self.data.mkdir(parents=True, exist_ok=True)
         self.supervisor = Supervisor(self.data / "logs")
         given = os.environ.get("BATHOTYPE_DATABASE_URL", "")
@@ -149,6 +150,13 @@ class DemoSystem:
                 for name in ACCOUNTS
             },
             "buckets": self._buckets,
+            "links": {
+                "skerry-1/fjord-2": {"distance_ms": 18.0},
+                "skerry-1/lagoon-3": {"distance_ms": 95.0},
+                "fjord-2/lagoon-3": {"distance_ms": 70.0},
+            },
+            "host_account": ACCOUNTS[0],
+            **self._places,
         }
         _write_secret(self.data / "regions.yaml", yaml.safe_dump(places))
 

@@ -6,6 +6,7 @@ import argparse
 import sys
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 from bathotype.cli.options import Subparsers, command, reference
 from bathotype.cli.output import emit_json, facts, transfer_bar
@@ -36,27 +37,30 @@ def register(parsers: Subparsers) -> None:
 def _export(client: Client, given: argparse.Namespace) -> None:
     form = given.format or _SUFFIXES.get(given.to.suffix.lower(), "raw")
     if given.json or not sys.stderr.isatty():
-        return _tell(client, given, form, lambda done, total: None)
-    with transfer_bar("export") as progress:
-        _tell(client, given, form, progress)
+        told = _write(client, given, form, lambda done, total: None)
+    else:
+        with transfer_bar("export") as progress:
+            told = _write(client, given, form, progress)
+    emit_json(dict(told[0])) if given.json else facts(told[1])
 
 
-def _tell(client: Client, given: argparse.Namespace, form: str, progress: Callable[[int, int], None]) -> None:
+def _write(
+    client: Client, given: argparse.Namespace, form: str, progress: Callable[[int, int], None]
+) -> tuple[dict[str, Any], list[tuple[str, Any]]]:
+    """Write the file; returns what to tell programs and people."""
     if form == "raw":
         raw = client.export(given.reference, given.to, region=given.region, on_progress=progress)
-        if given.json:
-            return emit_json({"file": str(given.to), "size": raw.size, "content_digest": raw.content_digest})
-        return facts(
-            [
-                ("file", given.to),
-                ("size", f"{iec(raw.size)}, {iec(raw.data_bytes)} of data"),
-                ("content", raw.content_digest),
-                ("verified", "every chunk"),
-            ]
-        )
+        return {"file": str(given.to), "size": raw.size, "content_digest": raw.content_digest}, [
+            ("file", given.to),
+            ("size", f"{iec(raw.size)}, {iec(raw.data_bytes)} of data"),
+            ("content", raw.content_digest),
+            ("verified", "every chunk"),
+        ]
     file = client.export_file(given.reference, given.to, form, region=given.region, on_progress=progress)
-    if given.json:
-        return emit_json({"file": str(given.to), **file.model_dump()})
-    facts(
-        [("file", given.to), ("format", form), ("size", iec(file.size)), ("sha256", file.sha256), ("verified", "whole")]
-    )
+    return {"file": str(given.to), **file.model_dump()}, [
+        ("file", given.to),
+        ("format", form),
+        ("size", iec(file.size)),
+        ("sha256", file.sha256),
+        ("verified", "whole"),
+    ]

@@ -107,6 +107,14 @@ def _launch(client: Client, given: argparse.Namespace) -> None:
     )
 
 
+def _quota(name: str, used: int, most: int) -> tuple[str, str]:
+    """What the site lets the account have, and how much of it is taken."""
+    what, _, unit = name.rpartition("_")
+    if unit == "bytes":
+        return f"site quota, {what}", f"{iec(used)} of {iec(most)} in use"
+    return f"site quota, {name}", f"{used} of {most} in use"
+
+
 def _show_plan(plan: Any, given: argparse.Namespace) -> None:
     if given.json:
         return emit_json(plan)
@@ -119,6 +127,9 @@ def _show_plan(plan: Any, given: argparse.Namespace) -> None:
             ("region", plan.region),
             ("instances", ", ".join(plan.names)),
             ("base disk", base),
+            *(_quota(name, *figures) for name, figures in plan.quotas.items()),
+            *((f"allowance {a.name}", f"{a.used} of {a.most} in use") for a in plan.allowances),
+            *((f"rule {v.rule}", v.outcome) for v in plan.verdicts if v.outcome != "not-concerned"),
         ]
     )
     for kind, lines, style in (("obstacle", plan.blockers, "red"), ("warning", plan.warnings, "dark_orange3")):

@@ -92,7 +92,7 @@ def _inspect(client: Client, given: argparse.Namespace) -> int:
     obstacles = sum(r.outcome == "obstacle" for r in found.remarks)
     used = f" {iec(found.used_bytes)} in use." if found.used_bytes else ""
     if found.capturable:
-        say(f"{found.machine.name} can be captured ({found.mode}).{used}", style="green")
+        say(f"{found.machine.name} can be captured ({found.mode}).{used}", style="green4")
         return 0
     say(f"{found.machine.name} cannot be captured ({found.mode}): {plural(obstacles, 'obstacle')}.", style="red")
     return 4

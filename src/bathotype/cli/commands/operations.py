@@ -127,8 +127,16 @@ def _change(before: dict[str, object] | None, after: dict[str, object] | None) -
     for key, value in (after or {}).items():
         old = (before or {}).get(key)
         if value is not None and key not in ("operation", "instance", "content_digest"):
-            parts.append(f"{key} {old} -> {value}" if old is not None else f"{key} {value}")
+            parts.append(f"{key} {_plain(old)} -> {_plain(value)}" if old is not None else f"{key} {_plain(value)}")
     return ", ".join(parts)
+
+
+def _plain(value: object) -> str:
+    if isinstance(value, list):
+        return ", ".join(map(_plain, value))
+    if isinstance(value, dict):
+        return ":".join(str(v) for v in value.values())
+    return str(value)
 
 
 def _chain(client: Client, given: argparse.Namespace) -> int:

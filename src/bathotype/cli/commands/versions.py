@@ -91,7 +91,7 @@ def _list(client: Client, given: argparse.Namespace) -> None:
                 iec(v.sizes.used),
                 iec(v.sizes.new),
                 _findings(v),
-                v.source.get("machine"),
+                v.source.get("machine") or _origin(v),
                 v.created_at,
             )
             for v in versions
@@ -120,8 +120,9 @@ def show_version(v: Version) -> None:
             ("content", v.content_digest),
             ("disk", f"{iec(s.virtual)}, {iec(s.used)} used, {iec(s.stored)} stored, {iec(s.new)} new"),
             ("regions", ", ".join(v.regions)),
-            ("captured", f"{v.mode} from {v.source.get('machine')} in {v.source.get('region')}"),
+            ("made by", _made_by(v)),
             ("parent", v.parent),
+            ("signed with", v.signed_with and f"key {v.signed_with}"),
             ("profile", v.profile["name"] if v.profile else None),
             (
                 "generalized",
@@ -148,6 +149,21 @@ def show_version(v: Version) -> None:
 def _show(client: Client, given: argparse.Namespace) -> None:
     v = client.version(given.reference)
     emit_json(v) if given.json else show_version(v)
+
+
+def _made_by(v: Version) -> str | None:
+    """How it came to be, as far as one is told."""
+    if v.source.get("machine"):
+        return f"capture ({v.mode}) of {v.source['machine']} in {v.source.get('region')}"
+    if v.adopted_from:
+        return f"adoption of {v.adopted_from}"
+    origin = _origin(v)
+    return f"{v.mode} of {origin}" if origin else v.mode
+
+
+def _origin(v: Version) -> str | None:
+    """The file or the version that it was made of."""
+    return v.adopted_from or v.source.get("file") or v.source.get("edited_from")
 
 
 def _changed(v: Version, given: argparse.Namespace) -> None:

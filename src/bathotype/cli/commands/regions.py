@@ -1,0 +1,161 @@
+"""``replicate``, ``replicas``, ``drain`` and ``placement``: where versions are."""
+
+from __future__ import annotations
+
+import argparse
+
+from bathotype.cli.options import Subparsers, command, group, reference
+from bathotype.cli.output import emit_json, follow, follow_all, say, table
+from bathotype.client import Client
+from bathotype.core.errors import Invalid
+from bathotype.core.units import iec, seconds
+from bathotype.wire.regions import RegionPlace
+
+_TO = "REGION[:COPIES][,...]"
+
+
+def register(parsers: Subparsers) -> None:
+    """Add the commands."""
+    parser = command(
+        parsers,
+        "replicate",
+        _replicate,
+        "bring a version to other regions, or its copies there to another number",
+        examples="  bathotype replicate gauge-collector@1.0.0 --to fjord-2:2,lagoon-3 --plan\n"
+        "  bathotype replicate gauge-collector@1.0.0 --to fjord-2:4 --multi-zone",
+    )
+    reference(parser)
+    parser.add_argument("--to", required=True, metavar=_TO, help="copies are launch-ready base disks (default: 1)")
+    parser.add_argument("--multi-zone", action="store_true", help="spread the copies over the zones of a region")
+    parser.add_argument("--plan", action="store_true", help="show the bytes that would move and how long that takes")
+    parser.add_argument("--no-wait", action="store_true", help="print the operations' ids and return")
+    parser = command(parsers, "replicas", _replicas, "show where a version is")
+    reference(parser)
+    parser = command(parsers, "drain", _drain, "remove a version from a region that does not need it")
+    reference(parser)
+    parser.add_argument("--region", required=True)
+
+    inner = group(parsers, "placement", "where a line's released versions shall be")
+    parser = command(inner, "show", _show, "show a line's placement")
+    parser.add_argument("line")
+    parser = command(
+        inner,
+        "set",
+        _set,
+        "change it: released versions are brought into line, now and at each release",
+        examples="  bathotype placement set gauge-collector --to skerry-1,fjord-2:2 --multi-zone --plan",
+    )
+    parser.add_argument("line")
+    parser.add_argument("--to", required=True, metavar=_TO, help="regions left out are drained; 'none' removes it")
+    parser.add_argument("--multi-zone", action="store_true", help="spread the copies over the zones of a region")
+    parser.add_argument("--plan", action="store_true", help="show what would happen and what forbids it")
+    parser.add_argument("--no-wait", action="store_true", help="do not wait until the versions are there")
+
+
+def _places(given: argparse.Namespace) -> list[RegionPlace]:
+    out = []
+    for part in given.to.split(","):
+        region, colon, copies = part.strip().partition(":")
+        if not region or (colon and not copies.isdigit()):
+            raise Invalid(f"{part!r} is not REGION[:COPIES].", advice="Write such as fjord-2:2,lagoon-3.")
+        out.append(RegionPlace(region=region, copies=int(copies or 1), multi_zone=given.multi_zone))
+    return out
+
+
+def _replicate(client: Client, given: argparse.Namespace) -> int:
+    places = _places(given)
+    if given.plan:
+        plan = client.plan_replication(given.reference, places)
+        if given.json:
+            emit_json(plan)
+        else:
+            table(
+                ("region", "from", "bytes", "takes", "copies"),
+                (
+                    (
+                        m.region, m.source or "is there", iec(m.bytes),
+                        "not measured yet" if m.seconds is None else seconds(m.seconds), f"{m.copies_now} -> {m.copies}",
+                    )
+                    for m in plan.moves
+                ),
+            )  # fmt: skip
+            for move in plan.moves:
+                for why in move.blockers:
+                    say(f"obstacle: {move.region}: {why}", style="red")
+        return 4 if any(m.blockers for m in plan.moves) else 0
+    started = client.replicate(given.reference, places)
+    if given.no_wait:
+        emit_json(started) if given.json else [print(o.id) for o in started]
+        return 0
+    done = follow_all(client, started, quiet=given.json)
+    if given.json:
+        emit_json(done)
+    else:
+        table(
+            ("region", "state", "from", "moved", "copies"),
+            (
+                (r["region"], "ready", r["from"] or "was there", iec(r["moved_bytes"]), r["copies"])
+                for r in (o.result or {} for o in done)
+            ),
+        )
+    return 0
+
+
+def _replicas(client: Client, given: argparse.Namespace) -> None:
+    rows = client.replicas(given.reference)
+    if given.json:
+        return emit_json(rows)
+    table(
+        ("region", "state", "copies", "standing", "verified"),
+        (
+            (
+                r.region, r.state, f"{r.copies}{', multi-zone' if r.multi_zone else ''}",
+                ", ".join(f"{n} in {zone}" if zone else str(n) for zone, n in sorted(r.zones.items())) or "none",
+                r.verified_at,
+            )
+            for r in rows
+        ),
+    )  # fmt: skip
+
+
+def _drain(client: Client, given: argparse.Namespace) -> None:
+    done = follow(client, client.drain(given.reference, given.region), quiet=given.json)
+    freed = (done.result or {}).get("freed_bytes", 0)
+    emit_json(done) if given.json else print(f"{given.reference} left {given.region}, {iec(freed)} freed")
+
+
+def _show(client: Client, given: argparse.Namespace) -> None:
+    found = client.placement(given.line)
+    if given.json:
+        return emit_json(found)
+    table(
+        ("region", "copies", "zones"),
+        ((p.region, p.copies, "all" if p.multi_zone else "one") for p in found.regions),
+        empty=f"{given.line} has no placement: its versions stay where they are made.",
+    )
+
+
+def _set(client: Client, given: argparse.Namespace) -> int:
+    places = [] if given.to == "none" else _places(given)
+    if given.plan:
+        plan = client.plan_placement(given.line, places)
+        if given.json:
+            emit_json(plan)
+        else:
+            for text in plan.blockers:
+                say(f"obstacle: {text}", style="red")
+            for text in plan.warnings:
+                say(f"warning: {text}", style="dark_orange3")
+            for text in plan.effects or ["Nothing changes."]:
+                print(text)
+        return 4 if plan.blockers else 0
+    change = client.set_placement(given.line, places)
+    if not given.no_wait:
+        follow_all(client, change.operations, quiet=given.json)
+    if given.json:
+        emit_json(change)
+    else:
+        print(
+            f"{given.line}: {', '.join(f'{p.region}:{p.copies}' for p in change.placement.regions) or 'no placement'}"
+        )
+    return 0

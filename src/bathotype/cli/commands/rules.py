@@ -1,0 +1,164 @@
+"""``rules`` and ``allowances``: who may launch what, and how many may run."""
+
+from __future__ import annotations
+
+import argparse
+
+from bathotype.cli.options import Subparsers, command, group, read_yaml
+from bathotype.cli.output import emit_json, say, table
+from bathotype.client import Client
+from bathotype.core.errors import Invalid
+from bathotype.core.lifecycle.rules import LaunchRule
+from bathotype.wire.rules import Allowance
+
+
+def register(parsers: Subparsers) -> None:
+    """Add the commands."""
+    inner = group(parsers, "rules", "launch rules: who may launch what")
+    command(inner, "list", _list, "list the rules that hold for this account")
+    parser = command(
+        inner,
+        "set",
+        _set,
+        "set rules from a YAML file",
+        examples="  bathotype rules set quay-rules.yaml\n  bathotype rules set everywhere.yaml --all",
+    )
+    parser.add_argument("file", metavar="FILE", help="one rule, or a list under `rules:`; see docs/launch-rules.md")
+    parser.add_argument("--all", action="store_true", help="for every account: the hosting account's stewards may")
+    parser = command(inner, "remove", _remove, "remove a rule")
+    parser.add_argument("name")
+    parser.add_argument("--all", action="store_true", help="one that holds for every account")
+    parser = command(
+        inner,
+        "explain",
+        _explain,
+        "show each rule's verdict on a launch, and what would satisfy it",
+        examples="  bathotype rules explain tide-core/gauge-collector@1.0.0 --region fjord-2",
+    )
+    parser.add_argument("reference", metavar="REF")
+    parser.add_argument("--region", required=True)
+    parser.add_argument("--for", dest="who", metavar="ACCOUNT", help="who would launch (default: you)")
+    parser.add_argument("--tag", action="append", metavar="KEY", help="a tag that the launch would carry")
+
+    inner = group(parsers, "allowances", "how many instances may run")
+    command(inner, "list", _allowances, "list allowances and what is used of them")
+    parser = command(
+        inner,
+        "set",
+        _allow,
+        "set how many instances may run of a line, a version, a pool of lines, or in this account",
+        examples="  bathotype allowances set surge-licences --pool surge-model,surge-model-lite --most 40\n"
+        "  bathotype allowances set quays --line gauge-collector --consumer harbour-watch --most 200",
+    )
+    parser.add_argument("name")
+    subject = parser.add_mutually_exclusive_group(required=True)
+    subject.add_argument("--line")
+    subject.add_argument("--version", metavar="REF")
+    subject.add_argument("--pool", metavar="LINE[,...]", help="lines that share licences")
+    subject.add_argument("--own", action="store_true", help="all that this account runs")
+    parser.add_argument("--consumer", metavar="ACCOUNT", help="count this account's instances only")
+    parser.add_argument("--most", type=int, required=True)
+    parser = command(inner, "remove", _disallow, "remove an allowance")
+    parser.add_argument("name")
+
+
+def _list(client: Client, given: argparse.Namespace) -> None:
+    rows = client.rules()
+    if given.json:
+        return emit_json(rows)
+    table(
+        ("rule", "effect", "holds for", "applies to", "demands", "exceptions", "set by"),
+        (
+            (
+                r.rule.name, r.rule.effect, r.holds_for or "every account", r.rule.applies_to, _demands(r.rule),
+                ", ".join(f"{e.name} until {e.until}" for e in r.rule.exceptions), r.set_by,
+            )
+            for r in rows
+        ),
+        empty="No rules: whatever one may see, one may launch.",
+    )  # fmt: skip
+    return None
+
+
+def _demands(rule: LaunchRule) -> str:
+    given = rule.model_dump(exclude_defaults=True, exclude={"name", "effect", "applies_to", "exceptions"})
+    return "; ".join(
+        name.replace("_", " ")
+        if value is True
+        else f"{name.replace('_', ' ')} {', '.join(value) if isinstance(value, list) else value}"
+        for name, value in given.items()
+    )
+
+
+def _set(client: Client, given: argparse.Namespace) -> None:
+    data = read_yaml(given.file)
+    items = data["rules"] if isinstance(data, dict) and "rules" in data else [data]
+    if not isinstance(items, list) or not items:
+        raise Invalid(f"{given.file} holds no rules.", advice="See docs/launch-rules.md.")
+    rules = [LaunchRule.model_validate(item) for item in items]
+    done = [client.set_rule(rule, for_all=given.all) for rule in rules]
+    if given.json:
+        return emit_json(done)
+    for row in done:
+        print(f"{row.rule.name} holds for {row.holds_for or 'every account'}")
+    return None
+
+
+def _remove(client: Client, given: argparse.Namespace) -> None:
+    client.drop_rule(given.name, for_all=given.all)
+    emit_json({"removed": given.name}) if given.json else print(f"{given.name} removed")
+
+
+def _explain(client: Client, given: argparse.Namespace) -> int:
+    found = client.explain(given.reference, given.region, account=given.who, tag=given.tag)
+    if given.json:
+        emit_json(found)
+    else:
+        table(
+            ("rule", "holds for", "verdict", "why", "what would do"),
+            (
+                (
+                    v.rule,
+                    v.holds_for or "every account",
+                    v.outcome,
+                    " ".join(r[:1].upper() + r[1:] for r in v.reasons),
+                    " ".join(v.need),
+                )
+                for v in found.verdicts
+            ),
+            empty="No rules.",
+        )
+        for text in found.blockers:
+            say(f"obstacle: {text}", style="red")
+        admitted = "may launch" if found.admitted else "may not launch"
+        print(f"{found.account} {admitted} {found.reference} in {found.region}.")
+    return 0 if found.admitted else 4
+
+
+def _allowances(client: Client, given: argparse.Namespace) -> None:
+    _show(client.allowances(), given)
+
+
+def _show(rows: list[Allowance], given: argparse.Namespace) -> None:
+    if given.json:
+        return emit_json(rows)
+    table(
+        ("allowance", "of", "counts", "subject", "consumer", "in use"),
+        ((a.name, a.account, a.kind, a.subject, a.consumer or "all", f"{a.used} of {a.most}") for a in rows),
+        empty="No allowances.",
+    )
+    return None
+
+
+def _allow(client: Client, given: argparse.Namespace) -> None:
+    kind = "line" if given.line else "version" if given.version else "pool" if given.pool else "account"
+    made = client.set_allowance(
+        given.name, kind=kind, line=given.line, version=given.version,
+        lines=given.pool.split(",") if given.pool else None, consumer=given.consumer, most=given.most,
+    )  # fmt: skip
+    _show([made], given) if not given.json else emit_json(made)
+
+
+def _disallow(client: Client, given: argparse.Namespace) -> None:
+    client.drop_allowance(given.name)
+    emit_json({"removed": given.name}) if given.json else print(f"{given.name} removed")

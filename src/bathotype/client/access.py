@@ -1,0 +1,64 @@
+"""Calls about log-in, tokens, members and keys."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from bathotype.client.calls import Calls
+from bathotype.wire import access as wire
+
+
+class AccessCalls(Calls):
+    """Who may do what."""
+
+    def who_am_i(self) -> wire.WhoAmI:
+        """Who is signed in, and what it may."""
+        return self._transport.one(wire.WhoAmI, "GET", "/session")
+
+    def tokens(self) -> list[wire.Token]:
+        """One's own tokens; for who manages the account all that reach it."""
+        return self._transport.many(wire.Token, "/tokens")
+
+    def make_token(self, **request: Any) -> wire.NewToken:
+        """A token, shown once; fields as `bathotype.wire.access.TokenRequest`."""
+        body = wire.TokenRequest(**request).model_dump(mode="json")
+        return self._transport.one(wire.NewToken, "POST", "/tokens", json=body)
+
+    def revoke_token(self, token: str) -> None:
+        """Revoke a token by id, at once."""
+        self._transport.call("DELETE", f"/tokens/{token}")
+
+    def members(self) -> list[wire.Member]:
+        """Who may act for the account."""
+        return self._transport.many(wire.Member, "/members")
+
+    def add_member(self, user: str, role: str, *, robot: bool = False) -> wire.Member:
+        """Add a person or a robot; a new person's invitation is in the answer."""
+        body = wire.MemberRequest(user=user, role=role, robot=robot).model_dump(mode="json")  # type: ignore[arg-type]
+        return self._transport.one(wire.Member, "POST", "/members", json=body)
+
+    def set_role(self, user: str, role: str) -> wire.Member:
+        """Change a member's role."""
+        return self._transport.one(wire.Member, "PUT", f"/members/{user}", json={"role": role})
+
+    def remove_member(self, user: str) -> None:
+        """End a membership."""
+        self._transport.call("DELETE", f"/members/{user}")
+
+    def invite(self, user: str) -> wire.Member:
+        """A new invitation for a person that has not used its first one."""
+        return self._transport.one(wire.Member, "POST", f"/members/{user}/invitation")
+
+    def keys(self, account: str) -> list[wire.PublicKey]:
+        """An account's public signing keys."""
+        return self._transport.many(wire.PublicKey, f"/accounts/{account}/keys")
+
+    def rotate_key(self) -> list[wire.PublicKey]:
+        """Sign with a new key from now on."""
+        answer = self._transport.call("POST", "/keys/rotation").json()
+        return [wire.PublicKey.model_validate(key) for key in answer]
+
+    def distrust_key(self, key: str) -> list[wire.PublicKey]:
+        """Let nothing count that a key has signed."""
+        answer = self._transport.call("POST", f"/keys/{key}/distrust").json()
+        return [wire.PublicKey.model_validate(key) for key in answer]

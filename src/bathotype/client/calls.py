@@ -1,0 +1,19 @@
+"""What the groups of calls of a client have in common."""
+
+from __future__ import annotations
+
+import uuid
+from typing import Any
+
+from bathotype.client.transport import Transport
+
+
+class Calls:
+    """A group of calls over one connection."""
+
+    _transport: Transport
+
+    def _create(self, path: str, body: dict[str, Any], key: str | None) -> dict[str, Any]:
+        """A creating call: repeated with the same key it is done once."""
+        headers = {"Idempotency-Key": key or uuid.uuid4().hex}
+        return dict(self._transport.call("POST", path, json=body, headers=headers).json())

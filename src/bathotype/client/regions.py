@@ -1,0 +1,49 @@
+"""Calls about replicas and placements."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from bathotype.client.calls import Calls
+from bathotype.wire import operations as work
+from bathotype.wire import regions as wire
+
+
+class RegionCalls(Calls):
+    """Where versions are."""
+
+    def replicas(self, reference: str) -> list[wire.Replica]:
+        """Where a version is."""
+        return self._transport.many(wire.Replica, f"/versions/{reference}/replicas")
+
+    def plan_replication(self, reference: str, to: Sequence[wire.RegionPlace | dict[str, Any]]) -> wire.ReplicationPlan:
+        """What a replication would move."""
+        body = wire.ReplicateRequest(to=list(to)).model_dump(mode="json")  # type: ignore[arg-type]
+        return self._transport.one(wire.ReplicationPlan, "POST", f"/versions/{reference}/replication-plan", json=body)
+
+    def replicate(
+        self, reference: str, to: Sequence[wire.RegionPlace | dict[str, Any]], *, key: str | None = None
+    ) -> list[work.Operation]:
+        """Bring a version to regions: one operation for each."""
+        body = wire.ReplicateRequest(to=list(to)).model_dump(mode="json")  # type: ignore[arg-type]
+        answer = self._create(f"/versions/{reference}/replications", body, key)
+        return wire.Replications.model_validate(answer).operations
+
+    def drain(self, reference: str, region: str) -> work.Operation:
+        """Remove a version from a region."""
+        return self._transport.one(work.Operation, "POST", f"/versions/{reference}/drain", params={"region": region})
+
+    def placement(self, line: str) -> wire.Placement:
+        """Where a line's released versions shall be."""
+        return self._transport.one(wire.Placement, "GET", f"/lines/{line}/placement")
+
+    def plan_placement(self, line: str, regions: Sequence[wire.RegionPlace | dict[str, Any]]) -> wire.PlacementPlan:
+        """What a new placement would do."""
+        body = wire.PlacementRequest(regions=list(regions)).model_dump(mode="json")  # type: ignore[arg-type]
+        return self._transport.one(wire.PlacementPlan, "POST", f"/lines/{line}/placement-plan", json=body)
+
+    def set_placement(self, line: str, regions: Sequence[wire.RegionPlace | dict[str, Any]]) -> wire.PlacementChange:
+        """Change a placement and start what brings the versions into line."""
+        body = wire.PlacementRequest(regions=list(regions)).model_dump(mode="json")  # type: ignore[arg-type]
+        return self._transport.one(wire.PlacementChange, "PUT", f"/lines/{line}/placement", json=body)
