@@ -13,6 +13,7 @@ from typing import Any
 
 import httpx
 import psycopg
+import yaml
 from moto.server import ThreadedMotoServer
 
 from bathotype.client import Client
@@ -20,6 +21,7 @@ from bathotype.core.disk.ranges import Ranges
 from bathotype.demo.system import DemoSystem
 from bathotype.sites.standin import StandinSite
 from bathotype.wire.operations import Operation
+from tests.provider import CLIENT, SECRET, Provider
 
 
 def until(condition: Callable[[], Any], *, seconds: float = 40.0, pause: float = 0.05) -> Any:
@@ -44,16 +46,30 @@ class System(DemoSystem):
         httpx.put(self.bucket_url, trust_env=False).raise_for_status()
         bucket = {"region": "us-east-1", "endpoint": f"http://{host}:{port}", "accounts": ["tide-core"]}
         keys = {"access_key_id": "AKIDEXAMPLE", "secret_access_key": "not-a-secret"}
-        super().__init__(folder, 0, durable=False, environment=quick, buckets={"halvane-images": {**bucket, **keys}})
+        self.provider = Provider()
+        oidc = {"issuer": self.provider.issuer, "client_id": CLIENT, "client_secret": SECRET}
+        super().__init__(
+            folder, 0, durable=False, environment=quick, buckets={"halvane-images": {**bucket, **keys}},
+            places={"oidc": oidc},
+        )  # fmt: skip
 
     def stop(self) -> None:
         super().stop()
         self.bucket_server.stop()
+        self.provider.stop()
 
     @property
     def core(self) -> Client:
         """The account that makes images."""
         return self.client("tide-core")
+
+    def token(self, role: str, account: str = "tide-core", **options: Any) -> str:
+        """A token of a robot with a role in an account."""
+        name = f"{role}-of-{account}"
+        with self.client(account) as client:
+            if name not in {m.user for m in client.members()}:
+                client.add_member(name, role, robot=True)
+            return client.make_token(name="test", robot=name, **options).token
 
     def site(self, account: str = "tide-core") -> StandinSite:
         """The stand-in, past the service."""
@@ -105,10 +121,25 @@ class System(DemoSystem):
 
         until(up, pause=0.2)
 
+    def limit_link(self, pair: str, rate: float | None) -> None:
+        """Change the bandwidth limit between two regions; a worker reads it when it starts."""
+        path = self.data / "regions.yaml"
+        places = yaml.safe_load(path.read_text())
+        places["links"][pair]["bytes_per_second"] = rate
+        path.write_text(yaml.safe_dump(places))
+        if rate is not None:
+            self.kill("worker")
+            self.revive()
+
     def query(self, sql: str, *values: Any) -> list[tuple[Any, ...]]:
         """Look into the service's database."""
         with psycopg.connect(self.postgres.url("bathotype")) as connection:
             return connection.execute(sql, values).fetchall()
+
+    def execute(self, sql: str, *values: Any) -> None:
+        """Change the service's database behind its back."""
+        with psycopg.connect(self.postgres.url("bathotype")) as connection:
+            connection.execute(sql, values)
 
     def when_running(self, operation: Operation, step: str) -> bool:
         """Wait until a step of an operation runs; False where the operation ended first."""

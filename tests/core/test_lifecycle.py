@@ -10,6 +10,7 @@ from datetime import UTC, datetime, timedelta
 import pycdlib
 import pytest
 import yaml
+from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PublicKey
 from hypothesis import given
 from hypothesis import strategies as st
 from semver import Version
@@ -21,7 +22,9 @@ from bathotype.core.guest.agent import AgentRefused, AgentSilent, GuestAgent
 from bathotype.core.lifecycle.numbers import bump, parse_number, sort_key
 from bathotype.core.lifecycle.references import parse_reference
 from bathotype.core.lifecycle.retirement import GRACE, Usage, plan_purge, plan_retire
+from bathotype.core.lifecycle.rules import LaunchFacts, LaunchRule, decide
 from bathotype.core.lifecycle.states import MOVES, VersionState, check_move, may_launch
+from bathotype.core.signing.envelope import BadSignature, SigningKey, open_envelope
 
 part = st.integers(0, 10**7)
 label = st.one_of(st.integers(0, 99999).map(str), st.from_regex(r"[a-z]{1,4}", fullmatch=True))
@@ -198,3 +201,88 @@ def test_a_silent_agent_is_told_apart() -> None:
     agent.sync()
     with pytest.raises(AgentSilent):
         agent.ping()
+
+
+# Launch rules
+
+
+def launch_of(**facts: object) -> LaunchFacts:
+    return LaunchFacts(**{"account": "harbour-watch", "owner": "tide-core", "line": "gauge", "number": "1.4.0", "state":
+                          "released", "region": "fjord-2", "now": NOON, "released_at": NOON - timedelta(days=30),
+                          "signed": True, **facts})  # fmt: skip
+
+
+NOON = datetime(2026, 11, 25, 12, tzinfo=UTC)
+
+
+@pytest.mark.parametrize(
+    ("rule", "facts", "told"),
+    [
+        ({"released_only": True}, {"state": "sunset"}, "is sunset"),
+        ({"owners": ["chart-house"]}, {}, "lines of tide-core"),
+        ({"lines": ["tide-core/surge-*", "gauge@2.*"]}, {}, "not among the lines"),
+        ({"no_older_than_days": 29}, {}, "30 days ago"),
+        ({"no_older_than_days": 9}, {"released_at": None}, "has not been released"),
+        ({"signed": True}, {"signed": None}, "has no signature"),
+        ({"signed": True}, {"signed": False}, "does not verify"),
+        ({"residue_clean": True}, {"open_findings": 2}, "2 findings"),
+        ({"checks_passed": ["boots"]}, {}, "not passed the check boots"),
+        ({"regions": ["lagoon-3"]}, {}, "fjord-2 is not allowed"),
+        ({"tags": ["berth", "owner"]}, {"tags": frozenset({"owner"})}, "tag berth is missing"),
+    ],
+)
+def test_each_condition_refuses_says_why_and_what_would_do(
+    rule: dict[str, object], facts: dict[str, object], told: str
+) -> None:
+    made = LaunchRule.model_validate({"name": "r", **rule})
+    [verdict] = decide([made], launch_of(**facts)).verdicts
+    assert verdict.outcome == "refuse" and told in verdict.reasons[0] and all(verdict.need)
+    assert decide([made.model_copy(update={"effect": "warn"})], launch_of(**facts)).admitted
+    elsewhere = made.model_copy(update={"applies_to": "chart-house/*"})
+    assert decide([elsewhere], launch_of(**facts)).verdicts[0].outcome == "not-concerned"
+    pardon = {
+        "name": "p",
+        "subject": "tide-core/gauge@1.*",
+        "account": "harbour-*",
+        "reason": "a trial",
+        "until": NOON.date(),
+    }
+    excepted = LaunchRule.model_validate({**made.model_dump(), "exceptions": [pardon]})
+    assert decide([excepted], launch_of(**facts)).verdicts[0].outcome == "excepted"
+    assert decide([excepted], launch_of(**{**facts, "now": NOON + timedelta(days=1)})).verdicts[0].outcome == "refuse"
+    assert decide([excepted], launch_of(**{**facts, "account": "chart-house"})).verdicts[0].outcome == "refuse"
+
+
+def test_a_rule_that_demands_nothing_or_too_much_is_no_rule() -> None:
+    for bad in ({"name": "r"}, {"name": "R", "signed": True}, {"name": "r", "signed": True, "colour": "red"},
+                {"name": "r", "lines": ["a/b/c"]}, {"name": "r", "no_older_than_days": 0}):  # fmt: skip
+        with pytest.raises(ValueError):
+            LaunchRule.model_validate(bad)
+
+
+# Signatures
+
+
+@given(st.binary(min_size=1, max_size=40), st.integers(0, 10**6))
+def test_a_signature_holds_for_what_was_signed_alone(noise: bytes, at: int) -> None:
+    key, other = SigningKey.new(), SigningKey.new()
+    envelope = key.sign({"subject": "gauge@1.0.0", "size": 7})
+    assert open_envelope(envelope, {key.id: key.public}) == {"subject": "gauge@1.0.0", "size": 7}
+    with pytest.raises(BadSignature):
+        open_envelope(envelope, {other.id: other.public})
+    body = bytearray(base64.b64decode(envelope["payload"]))
+    changed = bytes(body[: at % len(body)]) + noise + bytes(body[at % len(body) + len(noise) :])
+    if changed != bytes(body):
+        with pytest.raises(BadSignature):
+            open_envelope({**envelope, "payload": base64.b64encode(changed).decode()}, {key.id: key.public})
+    with pytest.raises(BadSignature):
+        open_envelope({**envelope, "payloadType": "text/plain"}, {key.id: key.public})
+
+
+def test_the_envelope_is_what_others_read() -> None:
+    """DSSE's own test vector of the pre-authentication encoding, checked by plain Ed25519."""
+    key = SigningKey.new()
+    envelope = key.sign({})
+    signed = b"DSSEv1 28 application/vnd.in-toto+json 2 {}"
+    public = Ed25519PublicKey.from_public_bytes(key.public)
+    public.verify(base64.b64decode(envelope["signatures"][0]["sig"]), signed)

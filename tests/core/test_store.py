@@ -18,7 +18,7 @@ from bathotype.core.store.chunks import CHUNK
 from bathotype.core.store.collect import plan_collect, repack
 from bathotype.core.store.ingest import Ingested, ingest
 from bathotype.core.store.manifest import ChunkIndex, Manifest
-from bathotype.core.store.materialise import StoredDisk, compare, materialise, verify
+from bathotype.core.store.materialise import StoredDisk, compare, damaged_rows, materialise
 from bathotype.core.store.pack import PackBuilder, read_pack_index
 from bathotype.core.store.region import RegionStore
 
@@ -105,13 +105,13 @@ def test_the_index_of_a_pack_finds_its_chunks() -> None:
 def test_damage_is_found_and_named(tmp_path: Path) -> None:
     store = RegionStore("lagoon-3", f"file://{tmp_path}/s")
     manifest = put(store, image(tmp_path, "disk", [4, 5, 6])).manifest
-    assert verify(manifest, store) == []
+    assert damaged_rows(manifest, store)[1] == []
     pack = next((tmp_path / "s" / "packs").glob("*/*"))
     raw = bytearray(pack.read_bytes())
     raw[len(raw) // 2] ^= 1
     pack.write_bytes(raw)
-    found = verify(manifest, store)
-    assert len(found) == 1 and pack.name[:16] in found[0].message and "lagoon-3" in found[0].message
+    _, found = damaged_rows(manifest, store)
+    assert len(found) == 1 and pack.name[:16] in found[0] and "lagoon-3" in found[0]
     target = tmp_path / "out"
     with target.open("wb") as file:
         file.truncate(manifest.size)
@@ -120,7 +120,7 @@ def test_damage_is_found_and_named(tmp_path: Path) -> None:
         materialise(manifest, store, writer)
     writer.close()
     pack.unlink()
-    assert "missing" in verify(manifest, store)[0].message
+    assert "missing" in damaged_rows(manifest, store)[1][0]
 
 
 def test_a_base_disk_that_differs_is_noticed(tmp_path: Path) -> None:
@@ -153,7 +153,7 @@ def test_collecting_keeps_what_is_needed_and_nothing_else(
     for name in (*plan.dead, *plan.sparse):
         store.delete_pack(name)
     for name, manifest in live.items():
-        assert verify(manifest, store) == []
+        assert damaged_rows(manifest, store)[1] == []
         assert manifest.content_digest == manifests[name].content_digest, "moving chunks changes no content"
         disk = StoredDisk(manifest, store)
         assert disk.read(0, disk.size) == (folder / name).read_bytes()

@@ -98,7 +98,10 @@ def guests(system: System) -> dict[str, Source]:
 
 @pytest.fixture(scope="module")
 def captured(system: System, guests: dict[str, Source]) -> dict[str, str]:
-    """A released version of each, captured while a writer keeps writing."""
+    """A released version of each, captured while a writer keeps writing.
+
+    Of the one that is generalized in a throwaway clone the worker is killed while the clone boots.
+    """
     found = {}
     for root, source in guests.items():
         with system.site().agent(source.machine, timeout=60) as agent:
@@ -106,9 +109,15 @@ def captured(system: System, guests: dict[str, Source]) -> dict[str, str]:
         with system.core as client:
             line = f"lab-{root}"
             client.create_line(line)
-            done = client.wait(client.capture(machine=source.name, line=line, number="1.0.0").id)
-            result = done.result or {}
+            operation = client.capture(machine=source.name, line=line, number="1.0.0")
+            if root == "btrfs":
+                until(lambda name=f"clone-{operation.id}": system.site().machine_named("skerry-1", name), seconds=120)
+                system.kill("worker")
+                system.revive()
+            result = client.wait(operation.id).result or {}
             client.release(result["reference"])
+        assert system.site().machine_named("skerry-1", f"clone-{operation.id}") is None
+        assert system.temporary_at_site(operation.id) == []
         found[root] = result["reference"]
         check_source(system, source, float(result["frozen_seconds"]))
         assert result["inside"] is (root == "btrfs")
@@ -154,9 +163,13 @@ def test_only_what_changed_is_read_again(system: System, captured: dict[str, str
     with system.site().agent(source.machine, timeout=60) as agent:
         sh(agent, "head -c 8000000 /dev/urandom >/opt/model.bin; sync")
     with system.core as client:
-        done = client.wait(client.capture(machine=source.name, line="lab-ext4", bump="minor").id)
-        result = done.result or {}
+        operation = client.capture(machine=source.name, line="lab-ext4", bump="minor")
+        assert system.when_running(operation, "copy")
+        system.kill("worker")
+        system.revive()
+        result = client.wait(operation.id).result or {}
         again = client.version(result["reference"])
+        client.wait(client.verify(result["reference"], "skerry-1").id)
     assert 8_000_000 < result["read_bytes"] < 64 * 1024 * 1024, "the site's bitmap told what to read"
     assert 8_000_000 < again.sizes.new < 24 * 1024 * 1024
 
