@@ -19,8 +19,8 @@ from typing import Any
 from bathotype.core.store.chunks import compress
 from bathotype.demo.system import DemoSystem
 from bathotype.sites.standin import StandinSite
-from bench import disks
-from bench.report import Row, write_report
+from bench import disks, fleet, scale
+from bench.report import Row, write_fleet_report, write_report
 
 ROUNDS = 5
 MIB = 1024 * 1024
@@ -275,14 +275,33 @@ def system(folder: Path) -> Iterator[DemoSystem]:
         running.stop()
 
 
-def main() -> None:
-    """Measure, print, and write the report."""
+def of_bytes() -> None:
+    """Captures, exports and launches; writes docs/benchmarks.md."""
     assert len(compress(bytes(65536))) < 65536
     with tempfile.TemporaryDirectory(prefix="bathotype-bench-", dir=os.environ.get("BENCH_DIR")) as name:
         Path(name).chmod(0o711)
         bench = Bench(Path(name))
         bench.run()
     write_report(bench.rows, bench.facts, ROUNDS)
+
+
+def of_a_fleet() -> None:
+    """A large fleet in the database; writes docs/benchmarks-fleet.md."""
+    say("200 launches, 10,000 instances ...")
+    with tempfile.TemporaryDirectory(prefix="bathotype-bench-", dir=os.environ.get("BENCH_DIR")) as name:
+        Path(name).chmod(0o711)
+        with system(Path(name) / "fleet") as running:
+            found = fleet.rows(running, Path(name))
+    say("1,000,000 instances ...")
+    asked, rate = scale.rows()
+    write_fleet_report([*asked, *found], rate)
+
+
+def main() -> None:
+    """Both parts, or the one that is named: ``python -m bench [bytes|fleet]``."""
+    parts = {"bytes": of_bytes, "fleet": of_a_fleet}
+    for name in sys.argv[1:] or parts:
+        parts[name]()
 
 
 if __name__ == "__main__":
