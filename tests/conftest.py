@@ -4,10 +4,8 @@ from __future__ import annotations
 
 import os
 import random
-import shutil
 import subprocess
 import sys
-import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -15,7 +13,7 @@ import pytest
 from hypothesis import settings
 
 from standin import demo as world
-from tests.support import System
+from tests.support import System, running_system
 
 # The system's processes are started dozens of times: let them keep what they compiled.
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
@@ -46,17 +44,8 @@ def _build(name: str, factory: pytest.TempPathFactory) -> Path:
 @pytest.fixture(scope="session")
 def system() -> Iterator[System]:
     """PostgreSQL, stand-in, service and worker, all real, started once."""
-    # Not pytest's own folder: the database server's user must be able to walk there.
-    folder = Path(tempfile.mkdtemp(prefix="bathotype-tests-"))
-    folder.chmod(0o711)
-    running = System(folder)
-    try:
-        running.start()
+    with running_system() as running:
         yield running
-    finally:
-        running.stop()
-        if os.environ.get("BATHOTYPE_KEEP_TESTS") is None:
-            shutil.rmtree(folder, ignore_errors=True)
 
 
 @pytest.fixture

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import json
 import os
+import shutil
 import signal
 import subprocess
+import tempfile
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -181,6 +184,38 @@ class System(DemoSystem):
             if release:
                 client.release(reference)
             return reference
+
+    def imported_noise(self, line: str, folder: Path, *, size: int) -> str:
+        """A released version of random bytes: no other version shares a chunk, or a damage, with it."""
+        image = folder / f"{line}.raw"
+        image.write_bytes(os.urandom(size))
+        with self.core as client:
+            client.create_line(line)
+            upload = client.upload(image, region="skerry-1").id
+            request = {"upload": upload, "line": line, "number": "1.0.0", "region": "skerry-1", "profile": None}
+            client.wait(client.import_image(**request).id)
+            reference = f"{line}@1.0.0"
+            for finding in client.findings(reference):
+                if finding.severity == "high":
+                    client.accept(reference, finding.id, "made up for the test")
+            client.release(reference)
+            return reference
+
+
+@contextmanager
+def running_system() -> Iterator[System]:
+    """PostgreSQL, stand-in, service and worker, all real, in a folder of their own."""
+    # Not pytest's own folder: the database server's user must be able to walk there.
+    folder = Path(tempfile.mkdtemp(prefix="bathotype-tests-"))
+    folder.chmod(0o711)
+    running = System(folder)
+    try:
+        running.start()
+        yield running
+    finally:
+        running.stop()
+        if os.environ.get("BATHOTYPE_KEEP_TESTS") is None:
+            shutil.rmtree(folder, ignore_errors=True)
 
 
 class Memory:

@@ -4,18 +4,25 @@ from __future__ import annotations
 
 import time
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 
 import pytest
 
 from bathotype.client import Client
 from bathotype.wire.operations import Operation
-from tests.support import System
+from tests.support import System, running_system
 from tests.system.test_regions import damage
 from tests.system.test_sharing import shared
 
 #: Seconds after the start of an operation: in its first steps, among them, and near its end.
 MOMENTS = (0.05, 0.35, 0.9)
+
+
+@pytest.fixture(scope="module")
+def system() -> Iterator[System]:
+    """A system of these tests' own: what they move, damage and share is in nobody's way."""
+    with running_system() as running:
+        yield running
 
 
 @pytest.fixture(scope="module")

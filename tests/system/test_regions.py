@@ -5,7 +5,6 @@ from __future__ import annotations
 import threading
 from pathlib import Path
 
-import numpy as np
 import pytest
 
 from bathotype.client import OperationFailed
@@ -80,8 +79,8 @@ def test_copies_are_raised_lowered_and_spread(system: System, version: str) -> N
         assert [d for d in at_site if d.name == f"base-{client.version(version).id}"] == []
 
 
-def test_two_that_want_the_same_move_it_once(system: System) -> None:
-    reference = system.captured("at-once", number="1.0.0", machine="surge-old-01")
+def test_two_that_want_the_same_move_it_once(system: System, tmp_path: Path) -> None:
+    reference = system.imported_noise("at-once", tmp_path, size=16 * MIB)
     with system.core as client:
         began = [client.replicate(reference, [{"region": "lagoon-3", "copies": n}])[0] for n in (1, 2)]
         moved = [(client.wait(o.id).result or {})["moved_bytes"] for o in began]
@@ -92,18 +91,8 @@ def test_two_that_want_the_same_move_it_once(system: System) -> None:
 
 def test_a_transfer_survives_kill_9_and_moves_nothing_again(system: System, tmp_path: Path) -> None:
     """The line to lagoon-3 is limited, so that there is time to kill."""
-    image = tmp_path / "noise.raw"
-    image.write_bytes(np.random.default_rng(3).bytes(72 * MIB))
+    reference = system.imported_noise("killed-move", tmp_path, size=72 * MIB)
     with system.core as client:
-        client.create_line("killed-move")
-        upload = client.upload(image, region="skerry-1").id
-        request = {"upload": upload, "line": "killed-move", "number": "1.0.0", "region": "skerry-1", "profile": None}
-        client.wait(client.import_image(**request).id)
-        reference = "killed-move@1.0.0"
-        for finding in client.findings(reference):
-            if finding.severity == "high":
-                client.accept(reference, finding.id, "made up for the test")
-        client.release(reference)
         stored = client.version(reference).sizes.stored
         system.limit_link("skerry-1/lagoon-3", stored / 6)
         operation = client.replicate(reference, [{"region": "lagoon-3", "copies": 0}])[0]
@@ -143,7 +132,7 @@ def test_a_region_that_is_out_is_waited_for(system: System, version: str) -> Non
             client.launch(reference=reference, region="fjord-2", name="nowhere")
 
 
-def test_a_damaged_replica_is_taken_out_and_healed(system: System) -> None:
+def test_a_damaged_replica_is_taken_out_and_healed(system: System, tmp_path: Path) -> None:
     reference = system.captured("hurt", number="1.0.0")
     second = system.captured("hurt", number="1.1.0")
     with system.core as client:
@@ -161,7 +150,7 @@ def test_a_damaged_replica_is_taken_out_and_healed(system: System) -> None:
         until(lambda: {r.region: r.state for r in client.replicas(second)}["lagoon-3"] == "ready")
         assert (client.wait(client.verify(second, "lagoon-3").id).result or {})["healed"] == 0
         # With the only sound copy elsewhere gone too, nothing is healed and launches are refused.
-        only = system.captured("alone", number="1.0.0", machine="surge-old-01")
+        only = system.imported_noise("alone", tmp_path, size=4 * MIB)
         damage(system, "skerry-1", client.version(only).id)
         with pytest.raises(OperationFailed, match="damaged"):
             client.wait(client.verify(only, "skerry-1").id)
@@ -169,8 +158,8 @@ def test_a_damaged_replica_is_taken_out_and_healed(system: System) -> None:
             client.launch(reference=only, region="skerry-1", name="hurt")
 
 
-def test_a_source_that_is_damaged_gives_way_to_the_next(system: System) -> None:
-    reference = system.captured("two-homes", number="1.0.0", machine="surge-old-01")
+def test_a_source_that_is_damaged_gives_way_to_the_next(system: System, tmp_path: Path) -> None:
+    reference = system.imported_noise("two-homes", tmp_path, size=4 * MIB)
     with system.core as client:
         client.wait(client.replicate(reference, [{"region": "lagoon-3", "copies": 0}])[0].id)
         damage(system, "skerry-1", client.version(reference).id)  # the nearest to fjord-2
