@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import re
-import stat
 from collections.abc import Mapping
 from dataclasses import dataclass
+from pathlib import PurePosixPath
 
 import pytest
 from hypothesis import given, settings
@@ -21,25 +21,31 @@ WORD = st.text("abcdefghijkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789", min_s
 
 
 @dataclass(frozen=True)
-class File:
-    """A file of the tree below."""
+class Entry:
+    """A file of the tree below, or a folder."""
 
     size: int
-    mode: int = stat.S_IFREG | 0o644
+    is_file: bool = True
+    mode: int = 0o644
     uid = gid = mtime = 0
-    is_dir = is_link = False
-    is_file = True
+    is_link = False
+
+    @property
+    def is_dir(self) -> bool:
+        return not self.is_file
 
 
 class Files(FileTree):
-    """A tree of nothing but these files."""
+    """A tree of nothing but these files, and the folders above them."""
 
     def __init__(self, files: dict[str, bytes]) -> None:
         self._files = files
+        folders = {str(folder): Entry(0, False) for path in files for folder in PurePosixPath(path).parents}
+        self._entries = dict(sorted(folders.items())) | {path: Entry(len(data)) for path, data in files.items()}
 
     @property
     def entries(self) -> Mapping[str, Node]:
-        return {path: File(len(data)) for path, data in self._files.items()}
+        return self._entries
 
     def content(self, path: str, *, most: int | None = None) -> bytes:
         return self._files[path][:most]

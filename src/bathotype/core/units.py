@@ -7,7 +7,8 @@ def iec(count: int | float) -> str:
     """A number of bytes in IEC units: ``iec(1536) == '1.5 KiB'``."""
     value = float(count)
     for unit in ("B", "KiB", "MiB", "GiB", "TiB"):
-        if abs(value) < 1024 or unit == "TiB":
+        # What would be rounded to 1024.0 belongs to the next unit.
+        if abs(value) < (1024 if unit == "B" else 1023.95) or unit == "TiB":
             return f"{value:.0f} B" if unit == "B" else f"{value:.1f} {unit}"
         value /= 1024
     raise AssertionError("unreachable")
@@ -15,8 +16,8 @@ def iec(count: int | float) -> str:
 
 def seconds(value: float) -> str:
     """A duration: ``seconds(75) == '1m 15s'``."""
-    if value < 60:
-        return f"{value:.1f}s" if value < 10 else f"{value:.0f}s"
+    if value < 59.5:
+        return f"{value:.1f}s" if value < 9.95 else f"{value:.0f}s"
     minutes, rest = divmod(round(value), 60)
     hours, minutes = divmod(minutes, 60)
     return f"{hours}h {minutes:02d}m" if hours else f"{minutes}m {rest:02d}s"

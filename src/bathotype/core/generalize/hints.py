@@ -33,7 +33,8 @@ class HintedRules:
                 found[number].append(start)
         for number, places in sorted(found.items()):
             rule = self._rules[number]
-            for start, end in _windows(places, *rule.reach, len(data)):
+            # Literals are found in the order of their ends: a longer one may begin before a shorter one found first.
+            for start, end in _windows(sorted(places), *rule.reach, len(data)):
                 for match in rule.expression.finditer(data, start, end):
                     yield rule, match
 
