@@ -17,6 +17,8 @@ from bathotype.client import OperationFailed
 from bathotype.core.errors import Damaged, Refused
 from bathotype.core.guest.agent import AgentRefused
 from bathotype.core.store.region import RegionStore
+from bathotype.service.database import Database
+from bathotype.service.following import Follower
 from tests.support import System, until
 
 
@@ -102,6 +104,53 @@ def test_worker_killed_in_a_launch(system: System, step: str) -> None:
         assert [d.kind for d in bases] == ["base"]
         for name in names:
             client.act_on_instance(name, "terminate")
+
+
+def test_what_people_do_and_what_the_site_tells_get_not_in_each_others_way(system: System, ready: str) -> None:
+    """Instances stopped, started and ended while a reconciler looks at them without a pause."""
+    over, faults = threading.Event(), []
+    database = Database(system.postgres.url("bathotype"), pool_size=2)
+    with system.core as client:
+        names = [f"eyed-{n}" for n in range(1, 9)]
+        client.wait(client.launch(reference=ready, region="skerry-1", count=8, name="eyed-{n}").id)
+        ids = {name: client.instance(name).id for name in names}
+    account_id = system.query("select id from accounts where name = 'tide-core'")[0][0]
+
+    def look() -> None:
+        while not over.is_set():
+            try:
+                Follower(database, account_id, "skerry-1").compare(iter(system.site().machines("skerry-1")))
+            except Exception as error:  # whatever it is, it is one too many
+                faults.append(error)
+
+    def act(name: str) -> None:
+        try:
+            with system.core as mine:
+                for verb in ("stop", "start", "stop", "terminate"):
+                    mine.act_on_instance(name, verb)
+        except Exception as error:
+            faults.append(error)
+
+    actors = [threading.Thread(target=act, args=(name,)) for name in names]
+    lookers = [threading.Thread(target=look) for _ in range(2)]
+    for thread in (*lookers, *actors):
+        thread.start()
+    for thread in actors:
+        thread.join(120)
+    over.set()
+    for thread in lookers:
+        thread.join(60)
+    database.close()
+    assert faults == []
+    with system.core as client:
+        for name in names:
+            told = [
+                e.action.partition(".")[2]
+                for e in client.events(subject=name)
+                if (e.after or {}).get("instance") == ids[name]
+            ]
+            assert told == ["terminated", "stopped", "running", "stopped", "running"], "each once, and none made up"
+        assert client.event_chain()["whole"]
 
 
 @pytest.mark.parametrize("step", ["base_disks", "collect"])

@@ -8,13 +8,14 @@ from datetime import datetime
 from typing import Any
 
 from blake3 import blake3
-from sqlalchemy import select, text
+from sqlalchemy import event, select, text
 from sqlalchemy.orm import Session
 
 from bathotype.service.records import Alert, Event
 from bathotype.service.records.base import new_id, utcnow
 
 _CHAIN_LOCK = 7_246_002
+_WAITING = "events"  # in a session: what to append when it commits
 
 #: The address that the request in hand comes from; empty for what the service does by itself.
 origin: ContextVar[str] = ContextVar("origin", default="")
@@ -30,38 +31,51 @@ def record(
     before: dict[str, Any] | None = None,
     after: dict[str, Any] | None = None,
 ) -> None:
-    """Append one event in the caller's transaction; it stands exactly when what it tells of does."""
+    """Append one event when the caller's transaction commits; it stands exactly when what it tells of does."""
     session.flush()
-    # The chain has one end: whoever appends waits for the one before to commit.
+    told = Event(
+        account_id=account_id, actor=actor, source=origin.get(), action=action, subject=subject, before=before, after=after
+    )  # fmt: skip
+    session.info.setdefault(_WAITING, []).append(told)
+
+
+@event.listens_for(Session, "before_commit")
+def _append(session: Session) -> None:
+    """Chain what waits.
+
+    The chain has one end: whoever appends waits for the one before to commit.  That comes last, when a transaction has
+    every row that it changes: one that waited for a row with the chain in its hand could wait for somebody who, with
+    that row, waits for the chain.
+    """
+    if session.in_nested_transaction() or _WAITING not in session.info:
+        return
+    session.flush()
+    waiting: list[Event] = session.info.pop(_WAITING)
     session.execute(text("select pg_advisory_xact_lock(:n)"), {"n": _CHAIN_LOCK})
     last = session.scalar(select(Event.digest).order_by(Event.id.desc()).limit(1)) or ""
-    event = Event(
-        account_id=account_id,
-        at=utcnow(),
-        actor=actor,
-        source=origin.get(),
-        action=action,
-        subject=subject,
-        before=before,
-        after=after,
-        digest="",
-    )
-    event.digest = link(last, event)
-    session.add(event)
-    session.flush()
+    for told in waiting:
+        told.at = utcnow()
+        told.digest = last = link(last, told)
+        session.add(told)
+        session.flush()  # their numbers are in the order of the chain
 
 
-def link(previous: str, event: Event) -> str:
+@event.listens_for(Session, "after_rollback")
+def _forget(session: Session) -> None:
+    session.info.pop(_WAITING, None)
+
+
+def link(previous: str, told: Event) -> str:
     """The digest of an event, over the digest before it and all that the event says."""
     body = {
-        "account": event.account_id,
-        "at": _moment(event.at),
-        "actor": event.actor,
-        "source": event.source,
-        "action": event.action,
-        "subject": event.subject,
-        "before": event.before,
-        "after": event.after,
+        "account": told.account_id,
+        "at": _moment(told.at),
+        "actor": told.actor,
+        "source": told.source,
+        "action": told.action,
+        "subject": told.subject,
+        "before": told.before,
+        "after": told.after,
     }
     text_form = json.dumps(body, sort_keys=True, separators=(",", ":"), default=str)
     return "blake3:" + blake3(f"{previous}\n{text_form}".encode()).hexdigest()
@@ -74,10 +88,10 @@ def _moment(at: datetime) -> str:
 def broken_links(session: Session) -> list[int]:
     """Ids of events whose digest does not follow from the one before: an empty list proves the chain whole."""
     previous, broken = "", []
-    for event in session.scalars(select(Event).order_by(Event.id).execution_options(yield_per=1000)):
-        if link(previous, event) != event.digest:
-            broken.append(event.id)
-        previous = event.digest
+    for told in session.scalars(select(Event).order_by(Event.id).execution_options(yield_per=1000)):
+        if link(previous, told) != told.digest:
+            broken.append(told.id)
+        previous = told.digest
     return broken
 
 

@@ -6,7 +6,7 @@ Both sides come in the order of the site's machine ids, so that neither is ever 
 from __future__ import annotations
 
 from collections.abc import Iterator
-from datetime import timedelta
+from datetime import datetime, timedelta
 from itertools import islice
 
 from sqlalchemy import func, select, update
@@ -32,10 +32,13 @@ class Follower:
 
     def __init__(self, database: Database, account_id: str, region: str) -> None:
         self._database, self._account, self._region = database, account_id, region
+        self._began: datetime | None = None
 
     def compare(self, machines: Iterator[SiteMachine]) -> None:
-        """Go through both sides once.  ``machines`` come in ascending order of their ids."""
+        """Go through both sides once.  ``machines`` come in ascending order of their ids, asked for as they are needed."""
         behind = ""  # everything up to here has been compared
+        with self._database.reads() as session:
+            self._began = session.scalar(select(func.clock_timestamp()))
         while True:
             page = list(islice(machines, _PAGE))
             last = page[-1].id if len(page) == _PAGE else None
@@ -59,11 +62,12 @@ class Follower:
                 if machine is not None and _unchanged(instance, machine):
                     same.append(instance.id)
                 else:
-                    self._follow(session, instance, machine)
+                    self._follow(session, instance.id, machine)
             if same:
+                free = select(Instance.id).where(Instance.id.in_(same)).with_for_update(skip_locked=True)
                 session.execute(
                     update(Instance)
-                    .where(Instance.id.in_(same))
+                    .where(Instance.id.in_(free))
                     .values(seen_at=utcnow())
                     .execution_options(synchronize_session=False)
                 )
@@ -88,7 +92,20 @@ class Follower:
             if machine.id not in known:
                 self._found(session, machine, bases[machine.created_from])
 
-    def _follow(self, session: Session, instance: Instance, machine: SiteMachine | None) -> None:
+    def _follow(self, session: Session, instance_id: str, machine: SiteMachine | None) -> None:
+        # Who has it in hand, or had it since the list was begun, knows better than the list: the next pass looks again.
+        instance = session.scalar(
+            select(Instance)
+            .where(
+                Instance.id == instance_id,
+                Instance.state.in_(FOLLOWED),
+                Instance.acted_at.is_(None) | (Instance.acted_at < self._began),
+            )
+            .with_for_update(skip_locked=True)
+            .execution_options(populate_existing=True)
+        )
+        if instance is None:
+            return
         if machine is None:
             change(session, instance, "terminated", "It was deleted at the site.")
             instance.ended_at = utcnow()
@@ -146,7 +163,8 @@ class Follower:
                 Instance.region == self._region,
                 Instance.state.in_(("running", "stopped")),
             )
-            for instance in session.scalars(query.execution_options(yield_per=_PAGE)):
+            free = query.with_for_update(skip_locked=True)
+            for instance in session.scalars(free.execution_options(yield_per=_PAGE)):
                 change(session, instance, "lost", "The site does not answer.")
 
     def answers(self) -> None:

@@ -28,7 +28,7 @@ class KeyRing:
     def active(self, session: Session, account_id: str) -> SigningKey:
         """The key that an account signs with now, made if it has none."""
         # Of two who find none one makes it: the other waits for the account's row.
-        session.scalar(select(Account.id).where(Account.id == account_id).with_for_update())
+        session.scalar(select(Account.id).where(Account.id == account_id).with_for_update(key_share=True))
         row = session.scalar(
             select(AccountKey).where(AccountKey.account_id == account_id, AccountKey.state == "active")
         )

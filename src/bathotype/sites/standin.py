@@ -33,13 +33,19 @@ class _TryAgain(Exception):
 
 
 class StandinSite:
-    """One account's view of a stand-in.  Calls that fail for a passing reason are repeated with backoff for
-    ``patience`` seconds in all."""
+    """One account's view of a stand-in.
+
+    Calls that fail for a passing reason are repeated with backoff for ``patience`` seconds in all; one that is under way
+    by then is waited for, as long again at most.
+    """
 
     def __init__(self, url: str, token: str, *, timeout: float = 15.0, patience: float = _PATIENCE) -> None:
         self._url, self._token, self._patience = url.rstrip("/"), token, patience
         self._http = httpx.Client(
-            base_url=self._url, timeout=timeout, headers={"Authorization": f"Bearer {token}"}, trust_env=False
+            base_url=self._url,
+            timeout=min(timeout, patience),
+            headers={"Authorization": f"Bearer {token}"},
+            trust_env=False,
         )
 
     def close(self) -> None:

@@ -15,7 +15,10 @@ PRESENT = ("pending", "starting", "running", "stopped", "lost")
 
 
 class Instance(Base):
-    """A machine that stems from a version; ``site_machine`` is the site's id once it exists."""
+    """A machine that stems from a version; ``site_machine`` is the site's id once it exists.
+
+    ``acted_at`` is when this service last started or changed it, by the database's clock: what a site told before is old.
+    """
 
     __tablename__ = "instances"
     __table_args__ = (
@@ -45,6 +48,7 @@ class Instance(Base):
     launched_at: Mapped[datetime] = mapped_column(default=utcnow)
     seen_at: Mapped[datetime | None]
     asked_at: Mapped[datetime | None]
+    acted_at: Mapped[datetime | None]
     ended_at: Mapped[datetime | None]
 
 

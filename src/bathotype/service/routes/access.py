@@ -232,7 +232,7 @@ def _locked(session: Session, caller: Principal) -> None:
 
     Of two stewards that remove each other at once, the second is none any more.
     """
-    session.scalar(select(Account.id).where(Account.id == caller.account_id).with_for_update())
+    session.scalar(select(Account.id).where(Account.id == caller.account_id).with_for_update(key_share=True))
     row = session.get(Membership, (caller.account_id, caller.user_id))
     if row is None or "manage" not in verbs_of(Role(row.role)):
         raise Forbidden(f"{caller.actor} is no steward of {caller.account} any more.")

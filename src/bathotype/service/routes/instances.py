@@ -225,6 +225,7 @@ def _act(name: str, caller: Principal, service: ServiceOf, wanted: str) -> wire.
         else:
             site.power(row.site_machine, "on" if wanted == "running" else "off")
         before, row.state, row.reason = row.state, wanted, None
+        row.acted_at = func.clock_timestamp()
         audit.record(
             session,
             caller.account_id,

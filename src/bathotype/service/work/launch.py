@@ -9,7 +9,7 @@ from concurrent.futures import ThreadPoolExecutor
 from functools import cached_property
 from typing import Any
 
-from sqlalchemy import select, update
+from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session
 
 from bathotype.core.errors import BathotypeError, NotFound, Refused
@@ -170,7 +170,9 @@ class Launch(Work):
             session.execute(
                 update(Instance)
                 .where(Instance.id == instance.id)
-                .values(state="running", identity=identity, seen_at=utcnow(), reason=None)
+                .values(
+                    state="running", identity=identity, seen_at=utcnow(), reason=None, acted_at=func.clock_timestamp()
+                )
             )
             remember_identity(session, self.context.account_id, machine, identity)
             audit.record(

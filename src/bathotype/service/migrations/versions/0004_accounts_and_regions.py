@@ -252,6 +252,7 @@ def upgrade() -> None:
     op.create_index("ix_events_account_id_action_id", "events", ["account_id", "action", "id"], unique=False)
     op.create_index("ix_events_account_id_subject_id", "events", ["account_id", "subject", "id"], unique=False)
     op.add_column("instances", sa.Column("asked_at", sa.DateTime(timezone=True), nullable=True))
+    op.add_column("instances", sa.Column("acted_at", sa.DateTime(timezone=True), nullable=True))
     op.create_index(
         "ix_instances_account_id_region_site_machine",
         "instances",
@@ -292,6 +293,7 @@ def downgrade() -> None:
     op.drop_column("replicas", "copies")
     op.drop_index("ix_instances_account_id_version_id_state", table_name="instances")
     op.drop_index("ix_instances_account_id_region_site_machine", table_name="instances")
+    op.drop_column("instances", "acted_at")
     op.drop_column("instances", "asked_at")
     op.drop_index("ix_events_account_id_subject_id", table_name="events")
     op.drop_index("ix_events_account_id_action_id", table_name="events")
