@@ -9,7 +9,8 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import func, select
+from sqlalchemy import delete, func, select
+from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from standin import disks
@@ -68,15 +69,14 @@ class SiteDisks(SiteRules):
         with self.sessions.begin() as session:
             if self.disk(session, account, disk_id).kind != "base":
                 raise SiteError(409, "not-a-base", "Only a base disk can be granted: seal it first.")
-            session.merge(DiskGrant(disk_id=disk_id, account=other))
+            granted = insert(DiskGrant).values(disk_id=disk_id, account=other)
+            session.execute(granted.on_conflict_do_nothing())  # of two at once the second finds it done
 
     def revoke(self, account: Account, disk_id: str, other: str) -> None:
         """End that."""
         with self.sessions.begin() as session:
             self.disk(session, account, disk_id)
-            row = session.get(DiskGrant, (disk_id, other))
-            if row is not None:
-                session.delete(row)
+            session.execute(delete(DiskGrant).where(DiskGrant.disk_id == disk_id, DiskGrant.account == other))
 
     def _new_disk(
         self, session: Session, account: Account, body: dict[str, Any], size: int, kind: str, source: Disk | None

@@ -12,7 +12,7 @@ from bathotype.core.lifecycle.rules import Decision, LaunchFacts, LaunchRule, de
 from bathotype.core.units import plural
 from bathotype.service.keys import signed
 from bathotype.service.records import Account, Allowance, Finding, Instance, Line, PoolLine, RuleRow, Version
-from bathotype.service.records.base import utcnow
+from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.records.fleet import PRESENT
 from bathotype.service.sharing import owner_of
 
@@ -118,7 +118,7 @@ def rooms(session: Session, account_id: str, version: Version, *, lock: bool = F
         )
         .order_by(Allowance.id)
     )
-    rows = session.scalars(query.with_for_update() if lock else query).all()
+    rows = session.scalars(query.with_for_update(**CHANGE) if lock else query).all()
     return [Room(row, used_of(session, row)) for row in rows]
 
 

@@ -12,7 +12,7 @@ from sqlalchemy import event, select, text
 from sqlalchemy.orm import Session
 
 from bathotype.service.records import Alert, Event
-from bathotype.service.records.base import new_id, utcnow
+from bathotype.service.records.base import CHANGE, new_id, utcnow
 
 _CHAIN_LOCK = 7_246_002
 _WAITING = "events"  # in a session: what to append when it commits
@@ -100,7 +100,7 @@ def raise_alert(session: Session, account_id: str, kind: str, subject: str, told
     alert = session.scalar(
         select(Alert)
         .where(Alert.account_id == account_id, Alert.kind == kind, Alert.subject == subject)
-        .with_for_update()
+        .with_for_update(**CHANGE)
     )
     if alert is None:
         session.add(Alert(id=new_id("al"), account_id=account_id, kind=kind, subject=subject, text=told))

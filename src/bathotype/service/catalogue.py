@@ -15,6 +15,7 @@ from bathotype.core.lifecycle.retirement import Usage
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service.auth import Principal
 from bathotype.service.records import Account, BaseDisk, Finding, Hold, Instance, Line, Mark, Replica, Version
+from bathotype.service.records.base import CHANGE
 from bathotype.service.records.fleet import PRESENT
 from bathotype.wire import versions as wire
 
@@ -23,7 +24,7 @@ def find_line(session: Session, principal: Principal, name: str, *, lock: bool =
     """A line of the caller's account.  Raises `NotFound`."""
     check_name(name, "line")
     query = select(Line).where(Line.account_id == principal.account_id, Line.name == name)
-    line = session.scalar(query.with_for_update() if lock else query)
+    line = session.scalar(query.with_for_update(**CHANGE) if lock else query)
     if line is None:
         raise NotFound(
             f"{principal.account} has no line {name!r}.",
@@ -44,7 +45,7 @@ def find_version(session: Session, principal: Principal, text: str | Reference, 
     line = find_line(session, principal, reference.line)
     query = named(select(Version), line.id, reference)
     if lock:
-        query = query.with_for_update(read=lock == "share", of=Version)
+        query = query.with_for_update(read=lock == "share", key_share=lock != "share", of=Version)
     version = session.scalar(query)
     if version is None:
         raise NotFound(_missing(session, line, reference), advice=f"`bathotype versions list {line.name}` shows them.")

@@ -18,7 +18,7 @@ from bathotype.service.catalogue import reference_of
 from bathotype.service.database import Database
 from bathotype.service.identity import forget_identity
 from bathotype.service.records import Account, BaseDisk, Instance, Version
-from bathotype.service.records.base import new_id, utcnow
+from bathotype.service.records.base import CHANGE, new_id, utcnow
 from bathotype.service.sharing import owner_of, shares_of_version
 from bathotype.sites.protocol import SiteMachine
 
@@ -64,7 +64,7 @@ class Follower:
                 else:
                     self._follow(session, instance.id, machine)
             if same:
-                free = select(Instance.id).where(Instance.id.in_(same)).with_for_update(skip_locked=True)
+                free = select(Instance.id).where(Instance.id.in_(same)).with_for_update(**CHANGE, skip_locked=True)
                 session.execute(
                     update(Instance)
                     .where(Instance.id.in_(free))
@@ -101,7 +101,7 @@ class Follower:
                 Instance.state.in_(FOLLOWED),
                 Instance.acted_at.is_(None) | (Instance.acted_at < self._began),
             )
-            .with_for_update(skip_locked=True)
+            .with_for_update(**CHANGE, skip_locked=True)
             .execution_options(populate_existing=True)
         )
         if instance is None:
@@ -163,7 +163,7 @@ class Follower:
                 Instance.region == self._region,
                 Instance.state.in_(("running", "stopped")),
             )
-            free = query.with_for_update(skip_locked=True)
+            free = query.with_for_update(**CHANGE, skip_locked=True)
             for instance in session.scalars(free.execution_options(yield_per=_PAGE)):
                 change(session, instance, "lost", "The site does not answer.")
 

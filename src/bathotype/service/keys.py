@@ -12,7 +12,7 @@ from bathotype.core.errors import NotFound, Refused, Unavailable
 from bathotype.core.signing.envelope import BadSignature, SigningKey, open_envelope
 from bathotype.core.signing.statement import VersionFacts, check_statement, statement_of
 from bathotype.service.records import Account, AccountKey, Version
-from bathotype.service.records.base import utcnow
+from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.settings import Settings
 
 #: Keys whose signatures count: a rotated one signs no more, but what it signed stands.
@@ -28,7 +28,7 @@ class KeyRing:
     def active(self, session: Session, account_id: str) -> SigningKey:
         """The key that an account signs with now, made if it has none."""
         # Of two who find none one makes it: the other waits for the account's row.
-        session.scalar(select(Account.id).where(Account.id == account_id).with_for_update(key_share=True))
+        session.scalar(select(Account.id).where(Account.id == account_id).with_for_update(**CHANGE))
         row = session.scalar(
             select(AccountKey).where(AccountKey.account_id == account_id, AccountKey.state == "active")
         )
@@ -70,7 +70,7 @@ class KeyRing:
     @staticmethod
     def distrust(session: Session, account_id: str, key: str) -> AccountKey:
         """Let nothing that a key signed count any more, such as after it was lost."""
-        row = session.get(AccountKey, (key, account_id), with_for_update=True)
+        row = session.get(AccountKey, (key, account_id), with_for_update=CHANGE)
         if row is None:
             raise NotFound(f"There is no key {key}.", advice="`bathotype keys list` shows them.")
         if row.state == "active":

@@ -21,7 +21,7 @@ from sqlalchemy.orm import Session
 from bathotype.core.errors import Unavailable
 from bathotype.service.auth import NotSignedIn, digest_of
 from bathotype.service.records import OidcAttempt, User
-from bathotype.service.records.base import utcnow
+from bathotype.service.records.base import CHANGE, utcnow
 
 _ATTEMPT_LASTS = timedelta(minutes=10)
 _CLOCKS_DIFFER = 60
@@ -76,7 +76,7 @@ class OidcLogIn:
 
     def finish(self, session: Session, redirect: str, *, state: str, cookie: str, code: str) -> User:
         """The user whom the provider names.  Raises `NotSignedIn` where anything does not fit."""
-        attempt = session.get(OidcAttempt, digest_of(state), with_for_update=True)
+        attempt = session.get(OidcAttempt, digest_of(state), with_for_update=CHANGE)
         if attempt is None or attempt.expires_at < utcnow() or not secrets.compare_digest(state, cookie):
             raise NotSignedIn("This log-in was not begun here, or too long ago.", advice="Begin again.")
         session.delete(attempt)

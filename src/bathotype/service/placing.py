@@ -31,7 +31,7 @@ from bathotype.service.records import (
     Share,
     Version,
 )
-from bathotype.service.records.base import utcnow
+from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.records.fleet import PRESENT
 from bathotype.service.sharing import holds_now
 from bathotype.service.state import start_operation
@@ -107,7 +107,7 @@ def start_replicate(session: Session, caller: Principal, version: Version, place
 
 def start_drain(session: Session, caller: Principal, version: Version, region: str) -> Operation:
     """Record the operation that removes a version from a region."""
-    row = session.get_one(Replica, (version.id, region), with_for_update=True)
+    row = session.get_one(Replica, (version.id, region), with_for_update=CHANGE)
     row.state, row.copies = "draining", 0
     params = {"version_id": version.id, "reference": reference_of(version), "region": region}
     return start_operation(session, caller, Drain, f"{reference_of(version)} in {region}", params)
@@ -212,9 +212,8 @@ def _regions_of(session: Session, line: Line) -> set[str]:
 def set_placement(session: Session, caller: Principal, line: Line, places: list[wire.RegionPlace]) -> list[Operation]:
     """Change a line's placement and start what brings its versions into line."""
     # Launches hold the version that they depend on: of a launch and a drain of its region one comes first.
-    session.scalars(
-        select(Version.id).where(Version.line_id == line.id, Version.state.in_(OFFERED)).with_for_update(of=Version)
-    ).all()
+    offered = select(Version.id).where(Version.line_id == line.id, Version.state.in_(OFFERED)).order_by(Version.id)
+    session.scalars(offered.with_for_update(**CHANGE)).all()
     plan = plan_placement(session, line, places)
     if plan.blockers:
         raise Refused(

@@ -8,6 +8,7 @@ import structlog
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
+from psycopg.errors import ForeignKeyViolation, UniqueViolation
 from sqlalchemy.exc import DBAPIError, OperationalError
 from starlette.datastructures import MutableHeaders
 from starlette.exceptions import HTTPException
@@ -79,6 +80,12 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(DBAPIError)
     async def database(request: Request, error: DBAPIError) -> JSONResponse:
+        if isinstance(error.orig, UniqueViolation):
+            told = "Somebody else made one of the same name at the same moment."
+            return problem(request, 409, "Refused", told, "exists", "Look at it, and try again with another name.")
+        if isinstance(error.orig, ForeignKeyViolation):
+            told = "Something that this rests on was removed at the same moment."
+            return problem(request, 409, "Refused", told, "gone", "Look what is there, and try again.")
         if not isinstance(error, OperationalError) and not error.connection_invalidated:
             raise error
         log.warning("database unavailable", error=str(error)[:300])

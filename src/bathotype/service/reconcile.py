@@ -30,7 +30,7 @@ from bathotype.service.records import (
     Upload,
     Version,
 )
-from bathotype.service.records.base import utcnow
+from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.settings import Settings
 from bathotype.service.sharing import shares_of_version
 from bathotype.service.state import robot, start_operation
@@ -77,7 +77,7 @@ class Reconciler:
         """Shares whose last day is over end by themselves; they grant nothing since midnight anyway."""
         with self._database.sessions.begin() as session:
             over = select(Share).where(Share.state.in_(("proposed", "active")), Share.until < utcnow().date())
-            for row in session.scalars(over.with_for_update(skip_locked=True)).all():
+            for row in session.scalars(over.with_for_update(**CHANGE, skip_locked=True)).all():
                 row.state, row.ended_by, row.ended_at = "ended", "bathotype", utcnow()
                 subject = session.get_one(Line, row.line_id).name
                 for account in filter(None, {row.owner_id, row.consumer_id}):
@@ -105,7 +105,7 @@ class Reconciler:
                     log.warning("a grant could not be revoked", base_disk=row.id, error=error.message)
                     continue
                 with self._database.sessions.begin() as session:
-                    held = session.get_one(BaseDisk, row.id, with_for_update=True)
+                    held = session.get_one(BaseDisk, row.id, with_for_update=CHANGE)
                     held.granted_to = [other for other in held.granted_to if other != name]
 
     def _keep_placements(self) -> None:
@@ -114,7 +114,7 @@ class Reconciler:
             lines = session.scalars(select(Placement.line_id).distinct()).all()
         for line_id in lines:
             with self._database.sessions.begin() as session:
-                line = session.get_one(Line, line_id, with_for_update=True)
+                line = session.get_one(Line, line_id, with_for_update=CHANGE)
                 started = [r.id for r in bring_into_line(session, robot(session, line.account_id, PLACEMENT), line)]
             for operation in started:
                 self._queue.put(operation)
@@ -221,7 +221,7 @@ class Reconciler:
         """Retire versions whose sunset has come to its date."""
         with self._database.sessions.begin() as session:
             due = select(Version).where(Version.state == VersionState.SUNSET, Version.retire_on <= utcnow().date())
-            for version in session.scalars(due.with_for_update(of=Version)):
+            for version in session.scalars(due.order_by(Version.id).with_for_update(**CHANGE, of=Version)):
                 version.state, version.retired_at = VersionState.RETIRED, utcnow()
                 audit.record(
                     session,

@@ -94,7 +94,7 @@ def find_usable(
         raise _not_here(reference)
     query = named(visible_versions(caller.account_id), line.id, reference)
     if lock:
-        query = query.with_for_update(read=lock == "share", of=Version)
+        query = query.with_for_update(read=lock == "share", key_share=lock != "share", of=Version)
     version = session.scalar(query)
     shares = shares_of_version(session, caller.account_id, version, lock=bool(lock)) if version else []
     if version is None or not shares:

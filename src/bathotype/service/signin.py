@@ -14,7 +14,7 @@ from bathotype.core.errors import Invalid
 from bathotype.service.auth import NotSignedIn, digest_of
 from bathotype.service.database import Database
 from bathotype.service.records import ConsoleSession, Invitation, User
-from bathotype.service.records.base import utcnow
+from bathotype.service.records.base import CHANGE, utcnow
 
 SESSION_LASTS = timedelta(hours=12)
 INVITATION_LASTS = timedelta(days=7)
@@ -40,7 +40,7 @@ def log_in(database: Database, name: str, password: str) -> User:
     words whether the name exists or not.
     """
     with database.sessions.begin() as session:
-        user = session.scalar(select(User).where(User.name == name, User.kind == "person").with_for_update())
+        user = session.scalar(select(User).where(User.name == name, User.kind == "person").with_for_update(**CHANGE))
         now = utcnow()
         if user is not None and user.locked_until is not None and user.locked_until > now:
             wait = max(1, round((user.locked_until - now).total_seconds()))
@@ -86,7 +86,7 @@ def invite(session: Session, user: User) -> str:
 
 def accept_invitation(session: Session, code: str, password: str) -> User:
     """Set the password; every session that stands ends.  Raises `NotSignedIn` for a code that is not good."""
-    row = session.scalar(select(Invitation).where(Invitation.digest == digest_of(code)).with_for_update())
+    row = session.scalar(select(Invitation).where(Invitation.digest == digest_of(code)).with_for_update(**CHANGE))
     if row is None or row.expires_at < utcnow():
         raise NotSignedIn("The invitation is not good any more.", advice="Ask a steward for a new one.")
     user = session.get_one(User, row.user_id)

@@ -18,7 +18,7 @@ from bathotype.service.database import Database, try_lock
 from bathotype.service.operations.work import Cancelled, LockLost, Work, WorkContext
 from bathotype.service.places import Reach
 from bathotype.service.records import NumberClaim, Operation, OperationStep
-from bathotype.service.records.base import utcnow
+from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.settings import Settings
 
 log = structlog.get_logger()
@@ -53,7 +53,7 @@ class Runner:
                 if not try_lock(connection, f"operation {operation_id}"):
                     return
                 with self._database.sessions.begin() as session:
-                    operation = session.get(Operation, operation_id, with_for_update=True)
+                    operation = session.get(Operation, operation_id, with_for_update=CHANGE)
                     if operation is None or operation.state not in ("queued", "running"):
                         return
                     operation.state, operation.attempts = "running", operation.attempts + 1
@@ -190,7 +190,7 @@ class Runner:
         outcome = str(ending["outcome"])
         context.must_hold()
         with context.session() as session:
-            operation = session.get_one(Operation, context.id, with_for_update=True)
+            operation = session.get_one(Operation, context.id, with_for_update=CHANGE)
             work.on_end(session, outcome)
             operation.state, operation.ended_at = outcome, utcnow()
             operation.result, operation.error = ending.get("result"), ending.get("error")  # type: ignore[assignment]

@@ -11,6 +11,11 @@ from sqlalchemy import BigInteger, DateTime, MetaData, String
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
+#: The lock of a row that is changed, for ``with_for_update``: not of its key, so that what refers to it can still be
+#: written.  Of a line, its versions and all else, locks are taken in this order, and of several rows by their ids:
+#: where everybody comes the same way nobody waits in a circle.
+CHANGE = {"key_share": True}
+
 
 class Base(DeclarativeBase):
     """All tables; constraints are named by rule, so that migrations can name them too."""

@@ -15,7 +15,7 @@ from bathotype.service import audit
 from bathotype.service.auth import SESSION_COOKIE, Person, Principal, add_token, make_user, person_named
 from bathotype.service.keys import KeyRing
 from bathotype.service.records import Account, AccountKey, ApiToken, ConsoleSession, Membership, User
-from bathotype.service.records.base import utcnow
+from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.routes.common import Manager, Reader, ServiceOf, Signed, api_router
 from bathotype.service.signin import SESSION_LASTS, accept_invitation, hash_password, invite, log_in, open_session
 from bathotype.service.state import Service
@@ -198,7 +198,7 @@ def _reached(session: Session, user: User, accounts: frozenset[str] | None) -> l
 def revoke_token(token: str, caller: Reader, service: ServiceOf) -> None:
     """Revoke a token: the next call with it is refused."""
     with service.database.sessions.begin() as session:
-        row = session.get(ApiToken, token, with_for_update=True)
+        row = session.get(ApiToken, token, with_for_update=CHANGE)
         member = row and session.get(Membership, (caller.account_id, row.user_id))
         mine = row is not None and row.user_id == caller.user_id
         if row is None or not (mine or (member and "manage" in caller.verbs)):
@@ -232,7 +232,7 @@ def _locked(session: Session, caller: Principal) -> None:
 
     Of two stewards that remove each other at once, the second is none any more.
     """
-    session.scalar(select(Account.id).where(Account.id == caller.account_id).with_for_update(key_share=True))
+    session.scalar(select(Account.id).where(Account.id == caller.account_id).with_for_update(**CHANGE))
     row = session.get(Membership, (caller.account_id, caller.user_id))
     if row is None or "manage" not in verbs_of(Role(row.role)):
         raise Forbidden(f"{caller.actor} is no steward of {caller.account} any more.")

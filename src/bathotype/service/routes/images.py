@@ -13,6 +13,7 @@ from starlette.concurrency import run_in_threadpool
 
 from bathotype.core.errors import Invalid, Refused
 from bathotype.core.generalize.profile import RunInside, profile_of
+from bathotype.core.lifecycle.references import parse_reference
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service import audit
 from bathotype.service.auth import Principal
@@ -196,15 +197,18 @@ def edit(body: wire.EditRequest, caller: Operator, service: ServiceOf, key: Key 
         raise Invalid("A step runs inside the machine, and an edit boots none.", advice="Leave the step out.")
 
     def make(session: Session) -> Operation:
-        base = find_version(session, caller, body.reference, lock="share")
+        reference = parse_reference(body.reference)
+        if reference.account in (None, caller.account):
+            find_line(session, caller, reference.line, lock=True)
+        base = find_version(session, caller, reference, lock="share")
+        line = base.line
         if base.state == VersionState.PURGED:
             raise Refused(f"{reference_of(base)} is purged: its bytes are gone.", code="state-forbids")
         held = version_answer(session, caller.account, base).regions
         region = service.reach.check_region(body.region) if body.region else (held or service.reach.regions)[0]
         require_replica(session, base, region)
-        line = find_line(session, caller, base.line.name, lock=True)
         number = claimable(session, line, body.number, body.bump)
-        reference = f"{line.name}@{number}"
+        made = f"{line.name}@{number}"
         params = {
             **body.model_dump(mode="json"),
             **edit_params(caller, base, reference_of(base)),
@@ -214,14 +218,14 @@ def edit(body: wire.EditRequest, caller: Operator, service: ServiceOf, key: Key 
             "number": number,
             "version_id": new_id("ve"),
         }
-        row = start_operation(session, caller, Edit, reference, params)
+        row = start_operation(session, caller, Edit, made, params)
         session.add(NumberClaim(line_id=line.id, number=number, operation_id=row.id))
         audit.record(
             session,
             caller.account_id,
             caller.actor,
             "edit.requested",
-            reference,
+            made,
             after={"base": reference_of(base), "steps": [s.id for s in steps.steps], "operation": row.id},
         )
         return operation_answers(session, [row])[0]

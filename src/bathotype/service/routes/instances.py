@@ -18,7 +18,7 @@ from bathotype.service.auth import Principal
 from bathotype.service.catalogue import find_line, standings, written
 from bathotype.service.identity import forget_identity
 from bathotype.service.records import Account, Instance, Line, Version
-from bathotype.service.records.base import utcnow
+from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.records.fleet import PRESENT
 from bathotype.service.routes.common import (
     Cursor,
@@ -210,7 +210,7 @@ def terminate_instance(instance: str, caller: Operator, service: ServiceOf) -> w
 def _act(name: str, caller: Principal, service: ServiceOf, wanted: str) -> wire.Instance:
     with service.database.sessions.begin() as session:
         row = _find(session, caller, name)
-        session.refresh(row, with_for_update=True)
+        session.refresh(row, with_for_update=CHANGE)
         if row.state not in ("running", "stopped", "lost") or row.site_machine is None:
             raise Refused(
                 f"{row.name} is {row.state}.",

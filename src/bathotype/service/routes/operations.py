@@ -17,7 +17,7 @@ from bathotype.service import audit
 from bathotype.service.admission import rooms
 from bathotype.service.auth import Principal
 from bathotype.service.records import Instance, LogLine, NumberClaim, Operation, OperationStep, Version
-from bathotype.service.records.base import utcnow
+from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.routes.common import (
     Cursor,
     Limit,
@@ -83,7 +83,7 @@ def _share(step: OperationStep) -> float:
 
 def find_operation(session: Session, principal: Principal, operation_id: str, *, lock: bool = False) -> Operation:
     """An operation of the caller's account.  Raises `NotFound`."""
-    row = session.get(Operation, operation_id, with_for_update=lock)
+    row = session.get(Operation, operation_id, with_for_update=CHANGE if lock else False)
     if row is None or row.account_id != principal.account_id:
         raise NotFound(f"There is no operation {operation_id!r}.", advice="`bathotype operations list` shows them.")
     return row

@@ -79,7 +79,8 @@ def replicate(
             raise Refused(
                 f"{reference_of(version)} is {version.state}: it is not replicated any more.", code="state-forbids"
             )
-        rows = [start_replicate(session, caller, version, place) for place in body.to]
+        places = sorted(body.to, key=lambda p: p.region)
+        rows = [start_replicate(session, caller, version, place) for place in places]
         audit.record(
             session, caller.account_id, caller.actor, "replicate.requested", reference_of(version),
             after={"to": [p.model_dump() for p in body.to], "operations": [r.id for r in rows]},

@@ -16,7 +16,7 @@ from bathotype.service.admission import Judged, judge, rooms, rules_for, subject
 from bathotype.service.auth import Principal
 from bathotype.service.catalogue import find_line, find_version
 from bathotype.service.records import Account, Allowance, Line, PoolLine, RuleRow, Version
-from bathotype.service.records.base import new_id, utcnow
+from bathotype.service.records.base import CHANGE, new_id, utcnow
 from bathotype.service.routes.common import Reader, Ruler, ServiceOf, api_router
 from bathotype.service.sharing import find_usable, reference_for, require_region, shares_of_version
 from bathotype.service.state import Service
@@ -79,7 +79,7 @@ def set_rule(name: str, body: LaunchRule, caller: Ruler, service: ServiceOf, for
 
 def _find_rule(session: Session, holder: str | None, name: str) -> RuleRow | None:
     mine = RuleRow.account_id.is_(None) if holder is None else RuleRow.account_id == holder
-    return session.scalar(select(RuleRow).where(mine, RuleRow.name == name).with_for_update())
+    return session.scalar(select(RuleRow).where(mine, RuleRow.name == name).with_for_update(**CHANGE))
 
 
 @router.delete("/rules/{name}", status_code=204)
@@ -190,7 +190,9 @@ def set_allowance(name: str, body: wire.AllowanceRequest, caller: Ruler, service
             if other is None:
                 raise NotFound(f"There is no account {body.consumer!r}.")
         row = session.scalar(
-            select(Allowance).where(Allowance.account_id == caller.account_id, Allowance.name == name).with_for_update()
+            select(Allowance)
+            .where(Allowance.account_id == caller.account_id, Allowance.name == name)
+            .with_for_update(**CHANGE)
         )
         before = allowance_answer(session, row).model_dump() if row else None
         if row is None:

@@ -19,7 +19,7 @@ from bathotype.service.catalogue import find_line, find_version
 from bathotype.service.keys import check_signature
 from bathotype.service.numbering import claimable
 from bathotype.service.records import Account, Instance, Line, Notice, NumberClaim, Replica, Share, Version
-from bathotype.service.records.base import new_id, utcnow
+from bathotype.service.records.base import CHANGE, new_id, utcnow
 from bathotype.service.records.fleet import PRESENT
 from bathotype.service.routes.common import Key, Operator, Reader, ServiceOf, Sharer, api_router, once, queued
 from bathotype.service.routes.operations import operation_answers
@@ -156,7 +156,7 @@ def list_shares(
 
 
 def _find(session: Session, caller: Principal, share: str, *, lock: bool = False) -> Share:
-    row = session.get(Share, share, with_for_update=lock)
+    row = session.get(Share, share, with_for_update=CHANGE if lock else False)
     if row is None or caller.account_id not in (row.owner_id, row.consumer_id):
         raise NotFound(f"There is no share {share!r} here.", advice="`bathotype shares list` shows them.")
     return row
@@ -345,12 +345,12 @@ def adopt(reference: str, body: wire.AdoptRequest, caller: Operator, service: Se
         raise Invalid("Both a number and a part to bump are given.", advice="Give one of them.")
 
     def make(session: Session) -> Operation:
+        line = find_line(session, caller, body.line, lock=True)
         origin, shares = find_usable(session, caller, reference, lock="share")
         if shares is None:
             raise Refused(f"{reference} is {caller.account}'s own already.", code="exists")
         if origin.state not in (VersionState.RELEASED, VersionState.SUNSET):
             raise Refused(f"{reference} is {origin.state}.", code="state-forbids")
-        line = find_line(session, caller, body.line, lock=True)
         number = claimable(session, line, body.number, body.bump)
         params = {
             "origin_id": origin.id,

@@ -29,7 +29,7 @@ from bathotype.service.catalogue import (
 from bathotype.service.keys import signed
 from bathotype.service.placing import bring_into_line
 from bathotype.service.records import BaseDisk, Finding, Hold, Line, Version, VersionPackage
-from bathotype.service.records.base import utcnow
+from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.routes.common import Key, Operator, Reader, Retirer, ServiceOf, api_router, once, queued
 from bathotype.service.routes.operations import operation_answers
 from bathotype.service.sharing import find_usable, owner_of, reference_for, require_region, shown, tell_consumers
@@ -266,7 +266,7 @@ def accept(
     """Accept one finding by name, with a reason that is recorded."""
     with service.database.sessions.begin() as session:
         version = find_version(session, caller, reference, lock="share")
-        row = session.get(Finding, (version.id, finding), with_for_update=True)
+        row = session.get(Finding, (version.id, finding), with_for_update=CHANGE)
         if row is None:
             raise NotFound(
                 f"{reference_of(version)} has no finding {finding!r}.", advice="`bathotype residue` lists them."

@@ -20,7 +20,7 @@ from bathotype.core.units import plural
 from bathotype.service import audit
 from bathotype.service.operations.work import WorkContext
 from bathotype.service.records import BaseDisk, Replica, Version
-from bathotype.service.records.base import new_id
+from bathotype.service.records.base import CHANGE, new_id
 from bathotype.sites.protocol import Site
 
 
@@ -185,9 +185,9 @@ class BaseDisks:
         query = self._standing("ready").order_by(BaseDisk.launching, func.random()).limit(1)
         if zone is not None:
             query = query.where(BaseDisk.zone == zone)
-        row = session.scalar(query.with_for_update(skip_locked=True))
+        row = session.scalar(query.with_for_update(**CHANGE, skip_locked=True))
         if row is None:  # every one of them is being picked by somebody else just now
-            row = session.scalar(query.with_for_update())
+            row = session.scalar(query.with_for_update(**CHANGE))
         if row is not None:
             row.launching += 1
             session.flush()
@@ -199,7 +199,7 @@ class BaseDisks:
             return
         # Noted first: what is noted and was not granted is revoked in vain, the other way round it would stay for ever.
         with self._context.session() as session:
-            held = session.get_one(BaseDisk, row.id, with_for_update=True)
+            held = session.get_one(BaseDisk, row.id, with_for_update=CHANGE)
             if account not in held.granted_to:
                 held.granted_to = [*held.granted_to, account]
         self.site.grant_disk(str(row.site_disk), account)

@@ -16,6 +16,7 @@ from bathotype.core.store.transfer import Place
 from bathotype.service.operations.work import WorkContext
 from bathotype.service.places import Reach
 from bathotype.service.records import Arrival, Link, Replica
+from bathotype.service.records.base import CHANGE
 
 Result = TypeVar("Result")
 _SETTLE = 0.5
@@ -104,7 +105,7 @@ class LinkPace:
         if self.moved < 1024 * 1024 or spent <= 0:
             return
         with self._context.session() as session:
-            link = session.get_one(Link, (self._source, self._target), with_for_update=True)
+            link = session.get_one(Link, (self._source, self._target), with_for_update=CHANGE)
             rate = self.moved / spent
             link.rate = rate if link.rate is None else (1 - _SMOOTH) * link.rate + _SMOOTH * rate
             link.bytes_moved += self.moved

@@ -18,7 +18,7 @@ from bathotype.service import audit
 from bathotype.service.keys import check_signature, facts_of
 from bathotype.service.operations.work import StepPlan, Work, WorkContext
 from bathotype.service.records import BaseDisk, Replica, Version
-from bathotype.service.records.base import utcnow
+from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.work.basedisks import BaseDisks, remove_base_disk
 from bathotype.service.work.moving import ArrivalLedger, LinkPace, forget_arrivals, patiently, sources_of
 from bathotype.service.work.purge import collect_region
@@ -61,7 +61,7 @@ class Replicate(Work):
             check_signature(session, version)
             if version.state in ("retired", "purged"):
                 raise Refused(f"{self._reference} is {version.state}: it is not replicated any more.")
-            replica = session.get_one(Replica, (self._version, self._region), with_for_update=True)
+            replica = session.get_one(Replica, (self._version, self._region), with_for_update=CHANGE)
             if replica.state == "ready":
                 self.context.remember(there=True, moved=0)
                 return
@@ -146,7 +146,7 @@ class Replicate(Work):
     def record(self) -> None:
         """From now on it can be launched there."""
         with self.context.session() as session:
-            replica = session.get_one(Replica, (self._version, self._region), with_for_update=True)
+            replica = session.get_one(Replica, (self._version, self._region), with_for_update=CHANGE)
             before = replica.state
             replica.state = "ready"
             if before != "ready":
@@ -224,7 +224,7 @@ def mark_damaged(context: WorkContext, version_id: str, region: str, reference: 
     """Take a replica out of service, with an event and an alert for the line's owner."""
     with context.session() as session:
         owner = session.get_one(Version, version_id).line.account_id
-        row = session.get_one(Replica, (version_id, region), with_for_update=True)
+        row = session.get_one(Replica, (version_id, region), with_for_update=CHANGE)
         if row.state != "damaged":
             audit.record(
                 session, owner, context.created_by, "replica.damaged", reference,

@@ -19,7 +19,7 @@ from bathotype.core.units import plural
 from bathotype.service import audit
 from bathotype.service.operations.work import StepPlan, Work
 from bathotype.service.records import Line, Replica, Version
-from bathotype.service.records.base import utcnow
+from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.state import robot, start_operation
 from bathotype.service.work.moving import ArrivalLedger, LinkPace, forget_arrivals, sources_of
 from bathotype.service.work.replicate import mark_damaged
@@ -108,7 +108,7 @@ class Verify(Work):
 
     def _sound(self) -> None:
         with self.context.session() as session:
-            row = session.get_one(Replica, (self._version, self._region), with_for_update=True)
+            row = session.get_one(Replica, (self._version, self._region), with_for_update=CHANGE)
             row.verified_at = utcnow()
             if row.state == "damaged":
                 row.state = "ready"
