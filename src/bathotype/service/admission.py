@@ -92,9 +92,10 @@ class Room:
         if self.used + count <= self.row.most:
             return None
         left = max(0, self.row.most - self.used)
+        more = f"{plural(left, 'more instance')} may run, not {count}" if left else "no more instances may run"
         return (
-            f"Allowance {self.row.name}: {self.used} of {self.row.most} are in use, so {plural(left, 'more instance')} "
-            f"may run, not {count}. Terminate others, or have the allowance raised."
+            f"Allowance {self.row.name}: {self.used} of {self.row.most} are in use, so {more}. "
+            "Terminate others, or have the allowance raised."
         )
 
 

@@ -172,7 +172,12 @@ def plan_placement(session: Session, line: Line, places: list[wire.RegionPlace])
             if region not in held:
                 effects.append(f"{name} is brought to {region}, {_told(place.copies, place.multi_zone)}.")
             elif (held[region].copies, held[region].multi_zone) != (place.copies, place.multi_zone):
-                now = _told(held[region].copies, held[region].multi_zone)
+                now, standing = (
+                    _told(held[region].copies, held[region].multi_zone),
+                    standing_disks(session, version.id, region),
+                )
+                # A launch makes one where none is kept.
+                now += "" if standing.total() == held[region].copies else f" ({standing.total()} standing)"
                 effects.append(f"{name} in {region}: {now} now, {_told(place.copies, place.multi_zone)} then.")
         effects += [f"{name} is removed from {region}." for region in sorted(set(held) & leaving)]
         if not set(held) - leaving and not any(r in held for r in wanted) and wanted:
