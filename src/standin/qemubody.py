@@ -280,9 +280,14 @@ class QemuBody:
         return chosen
 
     def end_export(self, export: str) -> None:
-        """Stop offering a node; unknown ones are fine."""
+        """Stop offering a node; unknown ones are fine.  QEMU lets go of it, and of its bitmap, a moment later: wait."""
+        deadline = time.monotonic() + _DOWN_WITHIN
         with contextlib.suppress(MonitorError):
             self.monitor.run("block-export-del", id=export, mode="hard")
+            while (
+                any(e["id"] == export for e in self.monitor.run("query-block-exports")) and time.monotonic() < deadline
+            ):
+                time.sleep(0.02)
 
 
 def _end(pid: int) -> None:

@@ -223,9 +223,7 @@ class SiteDisks(SiteRules):
             self._drop_disk(session, disk)
 
     def _drop_disk(self, session: Session, disk: Disk) -> None:
-        for export in session.scalars(select(Export).where(Export.disk_id == disk.id)):
-            self._end(export)
-            session.delete(export)
+        self._end_readers(session, disk)
         session.flush()
         if disk.format == "fleece" and (body := self._bodies.get(str(disk.held_by))) is not None:
             body.drop_snapshot(disk.id)
@@ -269,6 +267,9 @@ class SiteDisks(SiteRules):
             )
             attached = session.get(Attachment, disk.id)
             if disk.format == "fleece":
+                if disk.bitmap:
+                    # QEMU lets one export at a time tell of a bitmap: what a reader that was killed left makes room.
+                    self._end_readers(session, disk)
                 export.served_by, node = disk.held_by, disk.id
                 export.port = self._holder(disk).export(export.id, export.name, node, None, disk.bitmap)
                 export.changes = disk.bitmap
@@ -281,6 +282,12 @@ class SiteDisks(SiteRules):
                 )
             session.add(export)
             return export
+
+    def _end_readers(self, session: Session, disk: Disk) -> None:
+        """End every export of a disk."""
+        for left in session.scalars(select(Export).where(Export.disk_id == disk.id)).all():
+            self._end(left)
+            session.delete(left)
 
     def end_export(self, account: Account, export_id: str) -> None:
         """Stop offering a disk."""

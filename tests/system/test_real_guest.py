@@ -16,6 +16,7 @@ import time
 from dataclasses import dataclass
 from pathlib import Path
 
+import psycopg
 import pytest
 
 from bathotype.core.errors import BathotypeError
@@ -164,8 +165,10 @@ def test_only_what_changed_is_read_again(system: System, captured: dict[str, str
         sh(agent, "head -c 8000000 /dev/urandom >/opt/model.bin; sync")
     with system.core as client:
         operation = client.capture(machine=source.name, line="lab-ext4", bump="minor")
-        assert system.when_running(operation, "copy")
-        system.kill("worker")
+        with psycopg.connect(system.postgres.url("standin"), autocommit=True) as site:
+            telling = "select count(*) from exports where changes is not null"
+            until(lambda: site.execute(telling).fetchone() != (0,), seconds=120, pause=0.003)
+        system.kill("worker")  # while the site tells it of changes: what it leaves must not stand in its own way
         system.revive()
         result = client.wait(operation.id).result or {}
         again = client.version(result["reference"])
