@@ -15,9 +15,12 @@ from bathotype.core.lifecycle.retirement import Usage
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service.auth import Principal
 from bathotype.service.records import Account, BaseDisk, Finding, Hold, Instance, Line, Mark, Replica, Version
-from bathotype.service.records.base import CHANGE
+from bathotype.service.records.base import CHANGE, REST
 from bathotype.service.records.fleet import PRESENT
 from bathotype.wire import versions as wire
+
+#: What ``lock`` means where a version is looked for.
+LOCKS = {"update": CHANGE, "share": REST}
 
 
 def find_line(session: Session, principal: Principal, name: str, *, lock: bool = False) -> Line:
@@ -45,7 +48,7 @@ def find_version(session: Session, principal: Principal, text: str | Reference, 
     line = find_line(session, principal, reference.line)
     query = named(select(Version), line.id, reference)
     if lock:
-        query = query.with_for_update(read=lock == "share", key_share=lock != "share", of=Version)
+        query = query.with_for_update(**LOCKS[lock], of=Version)
     version = session.scalar(query)
     if version is None:
         raise NotFound(_missing(session, line, reference), advice=f"`bathotype versions list {line.name}` shows them.")

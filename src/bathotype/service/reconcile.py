@@ -8,7 +8,7 @@ from datetime import timedelta
 import structlog
 from sqlalchemy import delete, func, or_, select, update
 
-from bathotype.core.errors import BathotypeError, NotFound
+from bathotype.core.errors import BathotypeError
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service import audit
 from bathotype.service.catalogue import reference_of
@@ -257,7 +257,7 @@ class Reconciler:
             site = self._reach.site(row.region, self._reach.account_name(row.account_id))
             try:
                 site.delete_disk(str(row.site_disk))
-            except (NotFound, BathotypeError) as error:
+            except BathotypeError as error:
                 log.warning("base disk not removed", base_disk=row.id, error=error.message)
                 continue
             with self._database.sessions.begin() as session:

@@ -13,9 +13,9 @@ from bathotype.core.lifecycle.references import Reference, parse_reference
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service import audit
 from bathotype.service.auth import Principal
-from bathotype.service.catalogue import find_version, named, reference_of, version_answer
+from bathotype.service.catalogue import LOCKS, find_version, named, reference_of, version_answer
 from bathotype.service.records import Account, Instance, Line, Notice, Share, Version
-from bathotype.service.records.base import new_id, utcnow
+from bathotype.service.records.base import REST, new_id, utcnow
 from bathotype.service.records.fleet import PRESENT
 from bathotype.wire import versions as wire
 
@@ -41,7 +41,7 @@ def shares_of_version(session: Session, account_id: str, version: Version, *, lo
         holds_now(),
         or_(Share.version_id.is_(None), Share.version_id == version.id),
     )
-    return list(session.scalars(query.with_for_update(read=True) if lock else query))
+    return list(session.scalars(query.with_for_update(**REST) if lock else query))
 
 
 def in_regions(shares: list[Share]) -> set[str] | None:
@@ -94,7 +94,7 @@ def find_usable(
         raise _not_here(reference)
     query = named(visible_versions(caller.account_id), line.id, reference)
     if lock:
-        query = query.with_for_update(read=lock == "share", key_share=lock != "share", of=Version)
+        query = query.with_for_update(**LOCKS[lock], of=Version)
     version = session.scalar(query)
     shares = shares_of_version(session, caller.account_id, version, lock=bool(lock)) if version else []
     if version is None or not shares:

@@ -15,6 +15,8 @@ from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 #: written.  Of a line, its versions and all else, locks are taken in this order, and of several rows by their ids:
 #: where everybody comes the same way nobody waits in a circle.
 CHANGE = {"key_share": True}
+#: The lock of a row that a change rests on: others may rest on it too, and who changes it waits.
+REST = {"read": True}
 
 
 class Base(DeclarativeBase):

@@ -17,7 +17,7 @@ from bathotype.service import audit
 from bathotype.service.admission import rooms
 from bathotype.service.auth import Principal
 from bathotype.service.records import Instance, LogLine, NumberClaim, Operation, OperationStep, Version
-from bathotype.service.records.base import CHANGE, utcnow
+from bathotype.service.records.base import CHANGE, REST, utcnow
 from bathotype.service.routes.common import (
     Cursor,
     Limit,
@@ -211,7 +211,7 @@ def _take_back(session: Session, row: Operation) -> None:
             )
         session.add(NumberClaim(line_id=line, number=number, operation_id=row.id))
     if row.kind == "launch":
-        version = session.get_one(Version, row.params["version_id"], with_for_update={"read": True, "of": Version})
+        version = session.get_one(Version, row.params["version_id"], with_for_update={**REST, "of": Version})
         if version.state in ("retired", "purged"):
             raise Refused(
                 f"{row.subject} is {version.state} meanwhile: it takes no new launches.", code="state-forbids"
