@@ -5,7 +5,10 @@ from __future__ import annotations
 import json
 import subprocess
 import sys
+import time
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from typing import Any
 
 import httpx
 import pytest
@@ -22,6 +25,18 @@ def http(system: System) -> httpx.Client:
         timeout=60,
         headers={"Authorization": f"Bearer {system.secrets['api']['tide-core']}"},
     )
+
+
+def test_a_service_that_is_away_is_waited_for_and_it_is_said_once(system: System, cli: Any) -> None:
+    system.kill("serve")
+    with ThreadPoolExecutor(1) as pool:
+        asking = pool.submit(cli, "machines", "list")
+        time.sleep(2)
+        system.revive()
+        done = asking.result()
+    assert done.returncode == 0 and "gauge-seed-01" in done.stdout
+    [told] = done.stderr.splitlines()
+    assert told.startswith("bathotype: The service at") and told.endswith("Trying again.")
 
 
 def test_errors_are_problem_documents(system: System, http: httpx.Client) -> None:

@@ -9,6 +9,7 @@ import sys
 
 import argcomplete
 from pydantic import ValidationError
+from stamina.instrumentation import RetryDetails, set_on_retry_hooks
 
 import bathotype
 from bathotype.cli.commands import (
@@ -92,7 +93,15 @@ def main(argv: list[str] | None = None) -> int:
 
 
 def _client(given: argparse.Namespace) -> Client:
+    set_on_retry_hooks([_tell_first])
     return Client.from_environment(account=given.acting_as or "")
+
+
+def _tell_first(details: RetryDetails) -> None:
+    """Say once that the service is waited for; what its library would log is nobody's to read."""
+    if details.retry_num == 1:
+        message = details.caused_by.message if isinstance(details.caused_by, BathotypeError) else str(details.caused_by)
+        say(f"bathotype: {message} Trying again.", style="yellow" if sys.stderr.isatty() else "")
 
 
 def _fail(error: BathotypeError, code: int) -> int:
