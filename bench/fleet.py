@@ -11,8 +11,8 @@ from sqlalchemy import select
 
 from bathotype.demo.system import DemoSystem
 from bathotype.service.database import Database
-from bathotype.service.following import Follower
 from bathotype.service.records import Account
+from bathotype.service.upkeep.instances import Follower
 from bathotype.sites.standin import StandinSite
 from bench.report import Row
 from standin.demo import WORLD, build_boot_disk

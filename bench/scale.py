@@ -32,7 +32,8 @@ from sqlalchemy import event
 
 from bathotype.demo.postgres import LocalPostgres
 from bathotype.demo.supervisor import Child, Supervisor
-from bathotype.service.auth import add_token, make_user, set_role
+from bathotype.service import schema
+from bathotype.service.access.principals import add_token, make_user, set_role
 from bathotype.service.database import Database
 from bathotype.service.records import Account
 from bench.load import Fleet, fill, line, number_of
@@ -83,7 +84,7 @@ class Stage:
         postgres.wait()
         self.url = postgres.create_database("fleet")
         self.database = Database(self.url)
-        self.database.prepare()
+        schema.prepare(self.database)
         with psycopg.connect(self.url) as connection:
             fill(connection, fleet, REGIONS)
         self.tokens = self._tokens()

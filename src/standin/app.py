@@ -158,7 +158,8 @@ def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI
                     )
                 else:
                     return JSONResponse({"code": "internal", "detail": "Something went wrong."}, fault.status)
-        return await call_next(request)
+        answer: Response = await call_next(request)
+        return answer
 
     def _mishap(path: str) -> Fault | None:
         with site.sessions.begin() as session:

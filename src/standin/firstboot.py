@@ -62,7 +62,9 @@ def _user_data(text: str) -> tuple[dict[str, Any], list[str]]:
     parts = [text]
     if text.startswith("Content-Type: multipart") or "MIME-Version" in text.split("\n\n")[0]:
         parts = [
-            p.get_payload(decode=True).decode() for p in email.message_from_string(text).walk() if not p.is_multipart()
+            bytes(p.get_payload(decode=True)).decode()
+            for p in email.message_from_string(text).walk()
+            if not p.is_multipart()
         ]
     for part in parts:
         if part.startswith("#cloud-config"):

@@ -99,7 +99,7 @@ class ModelledGuest:
             "guest-file-read": self._read,
             "guest-file-write": self._write,
             "guest-file-seek": self._seek,
-            "guest-file-flush": lambda handle: self._flush(handle) or {},
+            "guest-file-flush": self._flush,
             "guest-file-close": self._close,
             "guest-exec": self._exec,
             "guest-exec-status": self._exec_status,
@@ -232,10 +232,11 @@ class ModelledGuest:
         self._handles[handle] = (path, mode, data, base + offset)
         return {"position": base + offset, "eof": False}
 
-    def _flush(self, handle: int) -> None:
+    def _flush(self, handle: int) -> dict[str, Any]:
         path, mode, data, _ = self._handle(handle)
         if not mode.startswith("r") or "+" in mode:
             self._put(path, bytes(data))
+        return {}
 
     def _close(self, handle: int) -> dict[str, Any]:
         self._flush(handle)
@@ -363,7 +364,8 @@ class ModelledGuest:
         program = getattr(self, "_run_" + words[0].replace("-", "_"), None)
         if program is None:
             raise OSError(f"{words[0]}: not found")
-        return program(words[1:])
+        done: tuple[int, bytes] = program(words[1:])
+        return done
 
     def _shutdown(self, mode: str = "powerdown") -> dict[str, Any]:
         threading.Thread(target=self._on_off, daemon=True).start()

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, TypeVar
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from standin.faults import take
-from standin.records import Disk, DiskGrant, Machine
+from standin.records import Disk, DiskGrant, Export, Machine
 from standin.world import REGIONS, Account
+
+Made = TypeVar("Made", Disk, Export, Machine)
 
 
 class SiteError(Exception):
@@ -42,18 +44,20 @@ class SiteRules:
     def usable_disk(self, session: Session, account: Account, disk_id: str) -> Disk:
         """A disk of the account, or a base disk that another one granted it.  Raises `SiteError` 404."""
         disk = session.get(Disk, disk_id)
-        if disk is not None and disk.kind == "base" and session.get(DiskGrant, (disk_id, account.name)):
+        granted = session.get(DiskGrant, (disk_id, account.name))
+        if disk is not None and disk.kind == "base" and granted is not None:
             self.check_region(session, disk.region)
             return disk
         return self.disk(session, account, disk_id)
 
     @staticmethod
-    def _known(session: Session, kind: Any, account: Account, body: dict[str, Any]) -> Any:
+    def _known(session: Session, kind: type[Made], account: Account, body: dict[str, Any]) -> Made | None:
         """What an earlier call with the same client key created."""
         key = body.get("client_key")
         if not key:
             return None
-        return session.scalar(select(kind).where(kind.account == account.name, kind.client_key == key))
+        made: Made | None = session.scalars(select(kind).filter_by(account=account.name, client_key=key)).first()
+        return made
 
     @staticmethod
     def check_region(session: Session, region: str) -> None:

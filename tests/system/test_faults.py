@@ -18,7 +18,7 @@ from bathotype.core.errors import Damaged, Refused
 from bathotype.core.guest.agent import AgentRefused
 from bathotype.core.store.region import RegionStore
 from bathotype.service.database import Database
-from bathotype.service.following import Follower
+from bathotype.service.upkeep.instances import Follower
 from tests.support import System, until
 
 

@@ -9,43 +9,18 @@ import httpx
 import stamina
 from pydantic import BaseModel
 
-from bathotype.core.errors import (
-    BathotypeError,
-    Damaged,
-    Forbidden,
-    Invalid,
-    NotFound,
-    OutOfSpace,
-    Refused,
-    Unavailable,
-)
+from bathotype.core.errors import BathotypeError, Damaged, NotSignedIn, Unavailable, class_for_status
 
+__all__ = ["NotSignedIn", "OperationFailed", "Transport", "error_of"]
 Model = TypeVar("Model", bound=BaseModel)
 _PATIENCE = 20.0
 ACCOUNT_HEADER = "Bathotype-Account"
-
-
-class NotSignedIn(BathotypeError):
-    """The token is missing, unknown or expired."""
-
-    code = "not-signed-in"
 
 
 class OperationFailed(BathotypeError):
     """An operation that was waited for failed or was cancelled."""
 
     code = "operation-failed"
-
-
-_BY_STATUS: dict[int, type[BathotypeError]] = {
-    401: NotSignedIn,
-    403: Forbidden,
-    404: NotFound,
-    409: Refused,
-    422: Invalid,
-    503: Unavailable,
-    507: OutOfSpace,
-}
 
 
 class Transport:
@@ -113,5 +88,5 @@ def error_of(answer: httpx.Response) -> BathotypeError:
         body = {}
     message = str(body.get("detail") or f"The service answered {answer.status_code}.")
     code = str(body.get("code") or "failed")
-    kind = Damaged if code == "pack-damaged" else _BY_STATUS.get(answer.status_code, BathotypeError)
+    kind = Damaged if code == "pack-damaged" else class_for_status(answer.status_code)
     return kind(message, advice=str(body.get("advice") or ""), code=code)

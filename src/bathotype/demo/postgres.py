@@ -11,6 +11,7 @@ import subprocess
 import time
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import psycopg
 
@@ -98,7 +99,7 @@ class LocalPostgres:
             shutil.rmtree(self.data, ignore_errors=True)
             raise Refused(f"initdb failed: {done.stderr.strip()[-400:]}")
 
-    def _as_owner(self) -> dict[str, object]:
+    def _as_owner(self) -> dict[str, Any]:
         if self._owner is None:
             return {}
         entry = pwd.getpwnam(self._owner)

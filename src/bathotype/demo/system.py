@@ -161,11 +161,12 @@ class DemoSystem:
         _write_secret(self.data / "regions.yaml", yaml.safe_dump(places))
 
     def _make_tokens(self, database_url: str) -> None:
-        from bathotype.service.auth import make_token
+        from bathotype.service import schema
+        from bathotype.service.access.principals import make_token
         from bathotype.service.database import Database
 
         database = Database(database_url, pool_size=2)
-        database.prepare()
+        schema.prepare(database)
         with database.sessions.begin() as session:
             for name in ACCOUNTS:
                 make_token(session, name, "demo", token=self.secrets["api"][name])

@@ -10,11 +10,11 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.lifecycle.rules import Decision, LaunchFacts, LaunchRule, decide
 from bathotype.core.units import plural
-from bathotype.service.keys import signed
 from bathotype.service.records import Account, Allowance, Finding, Instance, Line, PoolLine, RuleRow, Version
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.records.fleet import PRESENT
-from bathotype.service.sharing import owner_of
+from bathotype.service.shares import owner_of
+from bathotype.service.signatures import signed
 
 
 @dataclass(frozen=True)

@@ -44,9 +44,7 @@ def create_app(service: Service) -> FastAPI:
 
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
-        await run_in_threadpool(service.queue.open)
         yield
-        await run_in_threadpool(service.queue.close)
         await run_in_threadpool(service.database.close)
 
     app = FastAPI(

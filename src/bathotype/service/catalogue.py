@@ -1,9 +1,8 @@
-"""Finding lines and versions by what people write, and telling about them."""
+"""Finding lines and versions by what people write, and the facts about them that decisions need."""
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable
 from typing import Any
 
 from sqlalchemy import Select, func, select
@@ -13,11 +12,10 @@ from bathotype.core.errors import NotFound, Refused
 from bathotype.core.lifecycle.references import Reference, check_name, parse_reference
 from bathotype.core.lifecycle.retirement import Usage
 from bathotype.core.lifecycle.states import VersionState
-from bathotype.service.auth import Principal
-from bathotype.service.records import Account, BaseDisk, Finding, Hold, Instance, Line, Mark, Replica, Version
+from bathotype.service.access.principals import Principal
+from bathotype.service.records import Account, BaseDisk, Hold, Instance, Line, Mark, Replica, Version
 from bathotype.service.records.base import CHANGE, REST
 from bathotype.service.records.fleet import PRESENT
-from bathotype.wire import versions as wire
 
 #: What ``lock`` means where a version is looked for.
 LOCKS = {"update": CHANGE, "share": REST}
@@ -27,7 +25,7 @@ def find_line(session: Session, principal: Principal, name: str, *, lock: bool =
     """A line of the caller's account.  Raises `NotFound`."""
     check_name(name, "line")
     query = select(Line).where(Line.account_id == principal.account_id, Line.name == name)
-    line = session.scalar(query.with_for_update(**CHANGE) if lock else query)
+    line: Line | None = session.scalar(query.with_for_update(**CHANGE) if lock else query)
     if line is None:
         raise NotFound(
             f"{principal.account} has no line {name!r}.",
@@ -49,13 +47,13 @@ def find_version(session: Session, principal: Principal, text: str | Reference, 
     query = named(select(Version), line.id, reference)
     if lock:
         query = query.with_for_update(**LOCKS[lock], of=Version)
-    version = session.scalar(query)
+    version: Version | None = session.scalar(query)
     if version is None:
         raise NotFound(_missing(session, line, reference), advice=f"`bathotype versions list {line.name}` shows them.")
     return version
 
 
-def named(query: Select[tuple[Version]], line_id: str, reference: Reference) -> Select[tuple[Version]]:
+def named(query: Select[Version], line_id: str, reference: Reference) -> Select[Version]:
     """Narrow a query to the version of a line that a reference names."""
     query = query.where(Version.line_id == line_id)
     if reference.number:
@@ -81,89 +79,12 @@ def reference_of(version: Version) -> str:
     return f"{version.line.name}@{version.number}"
 
 
-def _grouped(session: Session, key: Any, value: Any, *where: Any) -> dict[str, list[Any]]:
-    found: dict[str, list[Any]] = defaultdict(list)
-    for version, item in session.execute(select(key, value).where(*where).order_by(value)):
-        found[version].append(item)
-    return found
-
-
 def running_counts(session: Session, versions: Iterable[str]) -> dict[str, int]:
     """Instances of each version that are there or coming."""
     query = select(Instance.version_id, func.count()).where(
         Instance.version_id.in_(list(versions)), Instance.state.in_(PRESENT)
     )
-    return dict(session.execute(query.group_by(Instance.version_id)).all())  # type: ignore[arg-type]
-
-
-def version_answers(session: Session, account: str, versions: Sequence[Version]) -> list[wire.Version]:
-    """What the API tells about versions: a handful of queries, however many there are."""
-    ids = [v.id for v in versions]
-    running = running_counts(session, ids)
-    marks = _grouped(session, Mark.version_id, Mark.name, Mark.version_id.in_(ids))
-    holds = _grouped(session, Hold.version_id, Hold.name, Hold.version_id.in_(ids))
-    regions = _grouped(
-        session, Replica.version_id, Replica.region, Replica.version_id.in_(ids), Replica.state == "ready"
-    )
-    counts: dict[str, dict[str, int]] = defaultdict(dict)
-    accepted = Finding.accepted_by.is_not(None)
-    for version, severity, done, count in session.execute(
-        select(Finding.version_id, Finding.severity, accepted, func.count())
-        .where(Finding.version_id.in_(ids))
-        .group_by(Finding.version_id, Finding.severity, accepted)
-    ):
-        counts[version][severity] = counts[version].get(severity, 0) + count
-        if severity == "high" and not done:
-            counts[version]["open_high"] = count
-    parents = [v.parent_id for v in versions if v.parent_id]
-    named = {v.id: reference_of(v) for v in session.scalars(select(Version).where(Version.id.in_(parents)))}
-    return [
-        wire.Version(
-            id=v.id,
-            reference=reference_of(v),
-            account=account,
-            line=v.line.name,
-            number=v.number,
-            state=v.state,  # type: ignore[arg-type]
-            pin_only=v.pin_only,
-            notes=v.notes,
-            content_digest=v.content_digest,
-            sizes=wire.Sizes(virtual=v.virtual_bytes, used=v.used_bytes, stored=v.stored_bytes, new=v.new_bytes),
-            mode=v.mode,
-            source=v.source,
-            parent=named.get(v.parent_id or ""),
-            adopted_from=v.source.get("adopted_from"),
-            signed_with=v.signature["signatures"][0]["keyid"] if v.signature else None,
-            profile=v.profile,
-            steps=v.steps,
-            os=v.contents.get("os", {}),
-            packages=v.contents.get("package_count", 0),
-            services=v.contents.get("services", []),
-            users=v.contents.get("users", []),
-            findings=wire.FindingCounts(
-                high=counts[v.id].get("high", 0),
-                medium=counts[v.id].get("medium", 0),
-                low=counts[v.id].get("low", 0),
-                open_high=counts[v.id].get("open_high", 0),
-            ),
-            marks=marks.get(v.id, []),
-            holds=holds.get(v.id, []),
-            regions=regions.get(v.id, []),
-            running=running.get(v.id, 0),
-            sunset_on=v.sunset_on,
-            retire_on=v.retire_on,
-            created_at=v.created_at,
-            released_at=v.released_at,
-            retired_at=v.retired_at,
-            purged_at=v.purged_at,
-        )
-        for v in versions
-    ]
-
-
-def version_answer(session: Session, account: str, version: Version) -> wire.Version:
-    """What the API tells about one version."""
-    return version_answers(session, account, [version])[0]
+    return dict(session.execute(query.group_by(Instance.version_id)).tuples().all())
 
 
 def usage_of(session: Session, version: Version) -> Usage:
@@ -217,6 +138,12 @@ def standings(session: Session, versions: Iterable[str], account_id: str) -> dic
         version: (written(line, number, (owner, owner_name), account_id), count, newest)
         for version, line, number, owner, owner_name, count, newest in rows
     }
+
+
+def ready_regions(session: Session, version: Version) -> list[str]:
+    """Regions that hold a sound replica of a version, by name."""
+    query = select(Replica.region).where(Replica.version_id == version.id, Replica.state == "ready")
+    return list(session.scalars(query.order_by(Replica.region)))
 
 
 def require_replica(session: Session, version: Version, region: str, *, allowed: set[str] | None = None) -> Replica:

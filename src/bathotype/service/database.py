@@ -1,21 +1,17 @@
-"""The connection to PostgreSQL: sessions, migrations, and advisory locks."""
+"""The connection to PostgreSQL: sessions and advisory locks."""
 
 from __future__ import annotations
 
 import hashlib
 from collections.abc import Iterator
 from contextlib import contextmanager
-from pathlib import Path
 from typing import Any
 
-from alembic import command
-from alembic.config import Config
 from sqlalchemy import Connection, Engine, create_engine, text
 from sqlalchemy.orm import Session, sessionmaker
 
 from bathotype.core.errors import Unavailable
 
-_PREPARE_LOCK = 7_246_001
 _LONGEST_PAUSE_MS = 20_000
 
 
@@ -24,33 +20,18 @@ class Database:
 
     def __init__(self, url: str, *, pool_size: int = 10) -> None:
         self.url = url
-        # A process that hangs in a transaction holds row locks, and with the audit chain's lock all the others.
+        # A process that hangs inside a transaction holds row locks; with the lock of the audit chain it stops everybody.
         self.engine = _engine(url, pool_size, f"-c idle_in_transaction_session_timeout={_LONGEST_PAUSE_MS}")
         self.sessions: sessionmaker[Session] = sessionmaker(self.engine, expire_on_commit=False)
-        # Each statement for itself: as READ COMMITTED sees it, without the round trips that begin and end a transaction.
+        # Each statement is a transaction of its own: what READ COMMITTED would see, without the round trips for BEGIN
+        # and COMMIT.
         self.reading = _engine(url, pool_size, "-c default_transaction_read_only=on", isolation_level="AUTOCOMMIT")
         #: Sessions that only read; PostgreSQL refuses a write in them.
         self.reads: sessionmaker[Session] = sessionmaker(self.reading, expire_on_commit=False)
 
-    def prepare(self) -> None:
-        """Bring the schema up to date; of several processes that start together one does it, the others wait."""
-        from bathotype.service.operations.queue import prepare_queue
-
-        with self.engine.connect() as connection:
-            connection.execute(text("select pg_advisory_lock(:n)"), {"n": _PREPARE_LOCK})
-            connection.commit()
-            config = Config()
-            config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
-            config.attributes["connection"] = connection
-            command.upgrade(config, "head")
-            connection.commit()
-            prepare_queue(self.url, connection)
-            connection.execute(text("select pg_advisory_unlock(:n)"), {"n": _PREPARE_LOCK})
-            connection.commit()
-
     @contextmanager
     def held_connection(self) -> Iterator[Connection]:
-        """A connection of its own for advisory locks: they are given back when it, or the process, ends."""
+        """A separate connection for advisory locks, which end with the connection or the process."""
         connection = self.engine.connect().execution_options(isolation_level="AUTOCOMMIT")
         try:
             yield connection

@@ -5,16 +5,15 @@ from __future__ import annotations
 import time
 from dataclasses import dataclass, field
 
-from sqlalchemy import select
-
 from bathotype.core.disk.layout import Layout, read_layout, used_ranges
 from bathotype.core.errors import BathotypeError, NotFound, Refused
 from bathotype.core.generalize.profile import Profile
 from bathotype.core.guest.agent import AgentRefused, GuestAgent
 from bathotype.core.units import iec, plural
-from bathotype.service.places import Reach
+from bathotype.service.reach import Reach
+from bathotype.service.remarks import Remarks
 from bathotype.sites.protocol import Site, SiteMachine
-from bathotype.wire.machines import Remark
+from bathotype.wire.versions import CaptureMode
 
 _AGENT_SECONDS = 5.0
 _FREEZE_PASSES = 4.0
@@ -30,8 +29,8 @@ class Preflight:
     """
 
     machine: SiteMachine
-    mode: str
-    remarks: list[Remark] = field(default_factory=list)
+    mode: CaptureMode
+    remarks: Remarks = field(default_factory=Remarks)
     layout: Layout | None = None
     used_bytes: int | None = None
     offline: bool = True
@@ -40,26 +39,11 @@ class Preflight:
     @property
     def capturable(self) -> bool:
         """Whether nothing forbids the capture."""
-        return not any(r.outcome == "obstacle" for r in self.remarks)
+        return not self.remarks.obstacles
 
-    def ok(self, check: str, why: str) -> None:
-        """Note something that is as it should be."""
-        self.remarks.append(Remark(check=check, outcome="ok", why=why))
-
-    def warn(self, check: str, why: str, advice: str = "") -> None:
-        """Note something to know."""
-        self.remarks.append(Remark(check=check, outcome="warning", why=why, advice=advice))
-
-    def forbid(self, check: str, why: str, advice: str) -> None:
-        """Note something that stands in the way."""
-        self.remarks.append(Remark(check=check, outcome="obstacle", why=why, advice=advice))
-
-    def refusal(self) -> Refused:
-        """The error that tells all obstacles."""
-        obstacles = [r for r in self.remarks if r.outcome == "obstacle"]
-        text = " ".join(f"{r.why}" for r in obstacles)
-        advice = " ".join(r.advice for r in obstacles if r.advice)
-        return Refused(f"{self.machine.name} cannot be captured: {text}", advice=advice, code="preflight")
+    def refuse(self) -> None:
+        """Raise `Refused` with every obstacle, if there is one."""
+        self.remarks.refuse(f"{self.machine.name} cannot be captured", "preflight")
 
 
 def find_machine(reach: Reach, account: str, name: str, region: str | None) -> SiteMachine:
@@ -101,7 +85,7 @@ def inspect(
     account: str,
     machine: SiteMachine,
     *,
-    mode: str,
+    mode: CaptureMode,
     profile: Profile | None,
     tags: dict[str, str],
     scratch_bytes: int,
@@ -116,7 +100,7 @@ def inspect(
     _limits(result, site, {**reach.account_tags(account), **tags})
     _store(result, reach)
     if number_taken:
-        result.forbid("number", number_taken, "Give another --number, or --bump to take the next free one.")
+        result.remarks.forbid("number", number_taken, "Give another --number, or --bump to take the next free one.")
     if profile is not None and mode != "as-is" and (profile.runs_inside or not result.offline):
         _inside(result, site, profile)
     return result
@@ -138,9 +122,9 @@ def _inside(result: Preflight, site: Site, profile: Profile) -> None:
             able = False
     if able:
         result.inside = True
-        result.ok("inside", f"{why}: a throwaway clone is booted and generalized through its agent.")
+        result.remarks.ok("inside", f"{why}: a throwaway clone is booted and generalized through its agent.")
     else:
-        result.forbid(
+        result.remarks.forbid(
             "inside",
             f"{why}, and its agent cannot run programs in a booted clone.",
             "Start the machine with an agent that may run programs, or capture it with --as-is after preparing it with "
@@ -151,30 +135,34 @@ def _inside(result: Preflight, site: Site, profile: Profile) -> None:
 def _power(result: Preflight) -> None:
     state, mode, name = result.machine.state, result.mode, result.machine.name
     if mode == "live" and state != "running":
-        result.forbid(
+        result.remarks.forbid(
             "power", f"{name} is {state}; a live capture needs it running.", "Add --stopped, or start it first."
         )
     elif mode == "stopped" and state == "running":
-        result.forbid("power", f"{name} is running.", "Leave out --stopped: a live capture does not disturb it.")
+        result.remarks.forbid(
+            "power", f"{name} is running.", "Leave out --stopped: a live capture does not disturb it."
+        )
     elif mode == "as-is" and state == "running":
-        result.ok("power", "It is running; its disk is frozen for a moment while it is copied.")
+        result.remarks.ok("power", "It is running; its disk is frozen for a moment while it is copied.")
     else:
-        result.ok("power", f"It is {state}.")
+        result.remarks.ok("power", f"It is {state}.")
 
 
 def _disks(result: Preflight, site: Site, scratch_bytes: int, profile: Profile | None) -> None:
     machine = result.machine
     boot = machine.boot_disk
     if boot is None:
-        result.forbid(
+        result.remarks.forbid(
             "boot-disk", f"{machine.name} has no disk to boot from.", "Attach one, or capture another machine."
         )
         return
-    result.ok("boot-disk", f"{boot.name} ({iec(boot.size)}) is captured.")
+    result.remarks.ok("boot-disk", f"{boot.name} ({iec(boot.size)}) is captured.")
     others = [d for d in machine.disks if not d.boot]
     if others:
         names = ", ".join(f"{d.name} ({iec(d.size)})" for d in others)
-        result.warn("other-disks", f"Left out: {names}.", "What instances need from there must be on the boot disk.")
+        result.remarks.warn(
+            "other-disks", f"Left out: {names}.", "What instances need from there must be on the boot disk."
+        )
     try:
         with site.open_disk(boot.id) as disk:
             result.layout = read_layout(disk)
@@ -184,12 +172,12 @@ def _disks(result: Preflight, site: Site, scratch_bytes: int, profile: Profile |
                 result.used_bytes = used_ranges(disk, result.layout).total
                 _root(result, root is not None, profile)
     except BathotypeError as error:
-        result.forbid(
+        result.remarks.forbid(
             "disk", f"The boot disk cannot be read: {error.message}", error.advice or "Check the disk at the site."
         )
         return
     if result.used_bytes is not None and result.used_bytes > scratch_bytes:
-        result.forbid(
+        result.remarks.forbid(
             "scratch",
             f"It has {iec(result.used_bytes)} in use; the service may use {iec(scratch_bytes)} of scratch space.",
             "Raise BATHOTYPE_SCRATCH_BYTES on the workers, or free space in the machine.",
@@ -199,19 +187,21 @@ def _disks(result: Preflight, site: Site, scratch_bytes: int, profile: Profile |
 def _file_systems(result: Preflight, layout: Layout) -> None:
     schemes = {"gpt": "GPT", "mbr": "MBR", "none": "no partition table"}
     kinds = ", ".join(f"{v.number}: {v.filesystem}" for v in layout.volumes)
-    result.ok("partitions", f"{schemes[layout.scheme]}; {kinds}.")
+    result.remarks.ok("partitions", f"{schemes[layout.scheme]}; {kinds}.")
     for note in layout.notes:
-        result.warn("partitions", f"The partition table is damaged but usable ({note}).", "Repair it on the machine.")
+        result.remarks.warn(
+            "partitions", f"The partition table is damaged but usable ({note}).", "Repair it on the machine."
+        )
     for volume in layout.volumes:
         if volume.filesystem in _ENCRYPTED:
-            result.forbid(
+            result.remarks.forbid(
                 "encryption",
                 f"Partition {volume.number} is encrypted ({_ENCRYPTED[volume.filesystem]}): its copies would all open with "
                 "one key, and nothing in it can be generalized or checked.",
                 "Move the system to a disk that is not encrypted inside the machine; encrypt at the site instead.",
             )
         elif not volume.understood:
-            result.warn(
+            result.remarks.warn(
                 "file-system",
                 f"Partition {volume.number} ({volume.filesystem}) is captured whole, also its free space. {volume.note}".strip(),
                 "Its content must be accepted by name before a release.",
@@ -220,9 +210,11 @@ def _file_systems(result: Preflight, layout: Layout) -> None:
 
 def _root(result: Preflight, found: bool, profile: Profile | None) -> None:
     if found:
-        result.ok("file-system", "The operating system is on an ext4 file system that can be generalized offline.")
+        result.remarks.ok(
+            "file-system", "The operating system is on an ext4 file system that can be generalized offline."
+        )
     elif result.mode == "as-is" or profile is None:
-        result.warn(
+        result.remarks.warn(
             "file-system", "No file system with an operating system can be read: its contents are not recorded."
         )
     else:
@@ -238,26 +230,26 @@ def _agent(result: Preflight, site: Site) -> None:
         with site.agent(machine.id, timeout=_AGENT_SECONDS) as agent:
             missing = _NEEDED_COMMANDS - agent.commands()
             if missing and needed:
-                result.forbid(
+                result.remarks.forbid(
                     "agent",
                     f"The guest agent does not offer {', '.join(sorted(missing))}.",
                     "Allow these commands in the agent's settings, or shut the machine down and use --stopped.",
                 )
             elif _stays_frozen(agent):
-                result.forbid("agent", "The guest is frozen already, by somebody else.", "Thaw it first.")
+                result.remarks.forbid("agent", "The guest is frozen already, by somebody else.", "Thaw it first.")
             else:
                 told = agent.os_info().get("pretty-name", "an unnamed system")
-                result.ok("agent", f"The guest agent answers ({told}) and can freeze.")
+                result.remarks.ok("agent", f"The guest agent answers ({told}) and can freeze.")
             _updates(result, agent)
     except BathotypeError as error:
         if needed:
-            result.forbid(
+            result.remarks.forbid(
                 "agent",
                 f"The guest agent does not answer: {error.message}",
                 "Start the agent in the machine, or shut the machine down and use --stopped.",
             )
         else:
-            result.warn("agent", "The guest agent does not answer.")
+            result.remarks.warn("agent", "The guest agent does not answer.")
 
 
 def _stays_frozen(agent: GuestAgent) -> bool:
@@ -278,55 +270,44 @@ def _updates(result: Preflight, agent: GuestAgent) -> None:
     waiting = [line.split()[1] for line in done.out.decode("utf-8", "replace").splitlines() if line.startswith("Inst ")]
     if waiting:
         some = ", ".join(waiting[:4]) + (", ..." if len(waiting) > 4 else "")
-        result.warn(
+        result.remarks.warn(
             "updates", f"{plural(len(waiting), 'package update')} outstanding ({some}).", "Update the machine first."
         )
     elif done.exit_code == 0:
-        result.ok("updates", "No package update is outstanding.")
+        result.remarks.ok("updates", "No package update is outstanding.")
 
 
 def _limits(result: Preflight, site: Site, tags: dict[str, str]) -> None:
     limits = site.limits()
     boot = result.machine.boot_disk
     if boot is not None and boot.size > limits.largest_disk:
-        result.forbid(
+        result.remarks.forbid(
             "size",
             f"The disk has {iec(boot.size)}; the site takes {iec(limits.largest_disk)} at most.",
             "Shrink the disk.",
         )
     used, most = limits.quotas.get("snapshots", (0, 1))
     if used >= most:
-        result.forbid(
+        result.remarks.forbid(
             "quota", f"{used} of {most} snapshots are in use at the site.", "Delete snapshots or ask for more."
         )
     else:
-        result.ok("quota", f"{used} of {most} snapshots are in use at the site.")
+        result.remarks.ok("quota", f"{used} of {most} snapshots are in use at the site.")
     missing = [tag for tag in limits.demanded_tags if not tags.get(tag)]
     if missing:
-        result.forbid(
+        result.remarks.forbid(
             "tags",
             f"The account's rules demand the tags {', '.join(missing)} on all that is created.",
             " ".join(f"Add --tag {tag}=VALUE." for tag in missing),
         )
     elif limits.demanded_tags:
-        result.ok("tags", f"The demanded tags ({', '.join(limits.demanded_tags)}) are given.")
+        result.remarks.ok("tags", f"The demanded tags ({', '.join(limits.demanded_tags)}) are given.")
 
 
 def _store(result: Preflight, reach: Reach) -> None:
     region = result.machine.region
     try:
         reach.store(region)
-        result.ok("region", f"Machine and store are in {region}.")
+        result.remarks.ok("region", f"Machine and store are in {region}.")
     except BathotypeError as error:
-        result.forbid("region", error.message, error.advice or "Check the region's store.")
-
-
-def number_problem(session: object, line_id: str, reference: str, number: str) -> str | None:
-    """Why a number cannot be used, None where it can."""
-    from bathotype.service.records import NumberClaim, Version
-
-    version = session.scalar(select(Version).where(Version.line_id == line_id, Version.number == number))  # type: ignore[attr-defined]
-    if version is not None:
-        return f"{reference} exists already ({version.state}); a version never changes."
-    claim = session.get(NumberClaim, (line_id, number))  # type: ignore[attr-defined]
-    return f"{reference} is being captured by operation {claim.operation_id}." if claim is not None else None
+        result.remarks.forbid("region", error.message, error.advice or "Check the region's store.")

@@ -14,31 +14,10 @@ from starlette.datastructures import MutableHeaders
 from starlette.exceptions import HTTPException
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
-from bathotype.core.errors import (
-    BathotypeError,
-    Damaged,
-    Forbidden,
-    Invalid,
-    NotFound,
-    OutOfSpace,
-    Refused,
-    Unavailable,
-)
+from bathotype.core.errors import BathotypeError
 from bathotype.service import audit
-from bathotype.service.auth import NotSignedIn
 
 log = structlog.get_logger()
-_STATUS: tuple[tuple[type[BathotypeError], int, str], ...] = (
-    (NotSignedIn, 401, "Not signed in"),
-    (Invalid, 422, "Not valid"),
-    (NotFound, 404, "Not found"),
-    (Forbidden, 403, "Forbidden"),
-    (Refused, 409, "Refused"),
-    (OutOfSpace, 507, "Out of space"),
-    (Unavailable, 503, "Unavailable"),
-    (Damaged, 500, "Damaged"),
-    (BathotypeError, 500, "Failed"),
-)
 
 
 def problem(request: Request, status: int, title: str, detail: str, code: str, advice: str = "") -> JSONResponse:
@@ -61,8 +40,7 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(BathotypeError)
     async def ours(request: Request, error: BathotypeError) -> JSONResponse:
-        status, title = next((s, t) for kind, s, t in _STATUS if isinstance(error, kind))
-        return problem(request, status, title, error.message, error.code, error.advice)
+        return problem(request, error.status, error.title, error.message, error.code, error.advice)
 
     @app.exception_handler(RequestValidationError)
     async def invalid(request: Request, error: RequestValidationError) -> JSONResponse:

@@ -4,21 +4,24 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
+from functools import partial
 
 import uvicorn
 from fastapi import FastAPI
 
 from bathotype.service.app import create_app
+from bathotype.service.kinds import KINDS
 from bathotype.service.logs import configure
-from bathotype.service.operations.queue import Worker
 from bathotype.service.operations.runner import Runner
-from bathotype.service.places import Reach
-from bathotype.service.reconcile import Reconciler
+from bathotype.service.operations.worker import Periodic, Worker
+from bathotype.service.reach import Reach
 from bathotype.service.settings import Settings
 from bathotype.service.state import Service
-from bathotype.service.work import KINDS
+from bathotype.service.upkeep import DUTIES
+from bathotype.service.upkeep.duty import take_turn
+from bathotype.sites import thawguard
 
-# For how many seconds a site that does not answer is asked again.
+# For how many seconds a failed call to a site is repeated: while a person waits, in an operation, in upkeep.
 _SOMEBODY_WAITS, _WORK_WAITS, _LOOK_WAITS = 8.0, 45.0, 3.0
 
 
@@ -38,7 +41,7 @@ def serve(host: str, port: int, processes: int) -> None:
 
 def _application_settings() -> None:
     """What is wrong with the settings is told once, not by every process."""
-    _ = Settings().places
+    _ = Settings.from_environment().places
 
 
 def application() -> FastAPI:
@@ -51,13 +54,17 @@ def application() -> FastAPI:
 def work(concurrency: int) -> None:
     """Operations and the reconciler, until stopped."""
     _keep_memory_small()
+    thawguard.post.start()
     service = Service.from_environment(patience=_WORK_WAITS)
-    configure(service.settings.log_level)
-    runner = Runner(service.database, service.settings, service.reach, KINDS)
-    brisk = Reach(service.database, service.settings.places, patience=_LOOK_WAITS)
-    reconciler = Reconciler(service.database, brisk, service.settings, service.queue)
-    periodic = [(float(service.settings.reconcile_seconds), reconciler.run)]
-    Worker(service.database, service.queue, runner, periodic).serve(concurrency=concurrency)
+    settings, database = service.settings, service.database
+    configure(settings.log_level)
+    runner = Runner(database, settings, service.reach, KINDS)
+    reach = Reach(database, settings.places, patience=_LOOK_WAITS)
+    periodic = [
+        Periodic(duty.name, duty.period(settings), partial(take_turn, duty, database, reach, settings))
+        for duty in DUTIES
+    ]
+    Worker(database, runner, periodic).serve(concurrency=concurrency)
 
 
 def _keep_memory_small() -> None:

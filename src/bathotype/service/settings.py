@@ -5,13 +5,15 @@ from __future__ import annotations
 import os
 from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 import yaml
 from cryptography.fernet import Fernet
-from pydantic import BaseModel, ConfigDict, Field, ValidationError
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
 from bathotype.core.errors import Invalid
+from bathotype.sites.factory import kinds_of_site
 
 
 class SiteAccess(BaseModel):
@@ -24,16 +26,24 @@ class SiteAccess(BaseModel):
 
 
 class Region(BaseModel):
-    """One region: its site's address and its store."""
+    """One region: the address and kind of its site, and its store."""
 
     model_config = ConfigDict(extra="forbid")
 
     site: str
     store: str
+    kind: str = Field(default="standin", description="The site adapter: a folder of bathotype.sites.")
+
+    @field_validator("kind")
+    @classmethod
+    def _known(cls, kind: str) -> str:
+        if kind not in kinds_of_site():
+            raise ValueError(f"there is no site adapter {kind!r}; there are {', '.join(kinds_of_site())}")
+        return kind
 
 
 class LinkLimits(BaseModel):
-    """The line between two regions: how far apart they are, and how much may pass a second."""
+    """The network link between two regions: its distance as latency, and its bandwidth limit in bytes per second."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -42,7 +52,7 @@ class LinkLimits(BaseModel):
 
 
 class OidcAccess(BaseModel):
-    """An OpenID Connect provider that people may log in by."""
+    """An OpenID Connect provider that people may sign in with."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -52,7 +62,7 @@ class OidcAccess(BaseModel):
 
 
 class Bucket(BaseModel):
-    """An S3-compatible bucket that images are imported from: what to sign in with, and which accounts may."""
+    """An S3-compatible bucket that images are imported from: its credentials, and the accounts that may read it."""
 
     model_config = ConfigDict(extra="forbid")
 
@@ -64,7 +74,7 @@ class Bucket(BaseModel):
 
     @property
     def store_settings(self) -> dict[str, str]:
-        """What obstore is given."""
+        """The configuration for obstore's S3 store."""
         named = {k: v for k, v in self.model_dump(exclude={"accounts"}).items() if v}
         return named if self.access_key_id else {**named, "skip_signature": "true"}
 
@@ -82,7 +92,7 @@ class Places(BaseModel):
     host_account: str | None = Field(default=None, description="Its stewards set launch rules for all accounts.")
 
     def link(self, one: str, other: str) -> LinkLimits:
-        """The line between two regions."""
+        """The link between two regions; the limits of one direction hold for both."""
         return self.links.get(f"{one}/{other}") or self.links.get(f"{other}/{one}") or LinkLimits()
 
 
@@ -103,6 +113,14 @@ class Settings(BaseSettings):
     scrub_at_once: int = 2
     transfer_streams: int = 4
     log_level: str = "info"
+    #: For tests: see `bathotype.service.operations.killpoints`.
+    kill_file: Path | None = None
+
+    @classmethod
+    def from_environment(cls) -> Settings:
+        """The settings of this process.  Raises pydantic's ``ValidationError`` where one is missing or wrong."""
+        given: dict[str, Any] = {}
+        return cls(**given)
 
     @property
     def places(self) -> Places:

@@ -10,6 +10,8 @@ from pydantic import Field
 from bathotype.core.access.roles import Role, Verb
 from bathotype.wire.common import Answer, Wire, example
 
+UserKind = Literal["person", "robot"]
+KeyState = Literal["active", "rotated", "distrusted"]
 UserName = Field(pattern=r"^[a-z][a-z0-9]*(?:[-.][a-z0-9]+)*$", max_length=63, examples=["orla"])
 
 
@@ -34,7 +36,7 @@ class WhoAmI(Answer):
     """Who is signed in.  ``csrf`` is told once, at log-in: a browser sends it with each change."""
 
     user: str
-    kind: Literal["person", "robot"]
+    kind: UserKind
     accounts: list[Standing]
     csrf: str | None = None
 
@@ -64,7 +66,7 @@ class Token(Answer):
     id: str
     name: str
     user: str
-    kind: Literal["person", "robot"]
+    kind: UserKind
     accounts: list[str] | None
     verbs: list[Verb] | None
     made_by: str
@@ -103,7 +105,7 @@ class Member(Answer):
     """A member of an account."""
 
     user: str
-    kind: Literal["person", "robot"]
+    kind: UserKind
     role: Role
     since: datetime
     invitation: str | None = Field(default=None, description="Shown once: with it a new person chooses a password.")
@@ -124,6 +126,6 @@ class PublicKey(Answer):
     id: str
     account: str
     public: str
-    state: Literal["active", "rotated", "distrusted"]
+    state: KeyState
     created_at: datetime
     ended_at: datetime | None

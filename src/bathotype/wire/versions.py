@@ -9,6 +9,9 @@ from pydantic import Field
 
 from bathotype.wire.common import Answer, Wire, example
 
+Severity = Literal["high", "medium", "low"]
+CaptureMode = Literal["live", "stopped", "as-is"]
+
 
 class LineRequest(Wire):
     """A line to create."""
@@ -43,7 +46,7 @@ class CaptureRequest(Wire):
     region: str | None = None
     number: str | None = Field(default=None, examples=["1.0.0"])
     bump: Literal["patch", "minor", "major"] | None = None
-    mode: Literal["live", "stopped", "as-is"] = "live"
+    mode: CaptureMode = "live"
     profile: str | dict[str, Any] = Field(default="linux", description="Name of a built-in profile, or a profile.")
     notes: str = Field(default="", max_length=10000)
     tags: dict[str, str] = Field(default={}, description="Put on what the capture creates at the site.")
@@ -120,7 +123,7 @@ class Finding(Answer):
 
     id: str
     rule: str
-    severity: Literal["high", "medium", "low"]
+    severity: Severity
     path: str
     line: int
     excerpt: str

@@ -148,12 +148,13 @@ def _whoami(client: Client, given: argparse.Namespace) -> None:
 
 
 def _bootstrap(_: Client, given: argparse.Namespace) -> None:
-    from bathotype.service.auth import make_token
+    from bathotype.service import schema
+    from bathotype.service.access.principals import make_token
     from bathotype.service.database import Database
     from bathotype.service.settings import Settings
 
-    database = Database(Settings().database_url, pool_size=1)
-    database.prepare()
+    database = Database(Settings.from_environment().database_url, pool_size=1)
+    schema.prepare(database)
     with database.sessions.begin() as session:
         token = make_token(session, given.name, given.robot, days=given.days)
     print(token)

@@ -5,21 +5,25 @@ from __future__ import annotations
 import contextlib
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
+from typing import Any
 
 import structlog
 from sqlalchemy import select, update
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
+from sqlalchemy.orm import Session
 
 from bathotype.core.errors import BathotypeError, Unavailable
 from bathotype.service import audit
 from bathotype.service.database import Database, try_lock
-from bathotype.service.operations.work import Cancelled, LockLost, Work, WorkContext
-from bathotype.service.places import Reach
-from bathotype.service.records import NumberClaim, Operation, OperationStep
+from bathotype.service.operations.context import Cancelled, LockLost, WorkContext
+from bathotype.service.operations.kind import AnyKind
+from bathotype.service.reach import Reach
+from bathotype.service.records import Operation, OperationStep
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.settings import Settings
+from bathotype.wire.operations import OperationState
 
 log = structlog.get_logger()
 _STEP_ATTEMPTS = 3
@@ -27,25 +31,29 @@ _BEAT_EVERY = 1.0
 
 
 class Runner:
-    """Takes operations in hand, one worker each at a time: a lock in the database sees to that."""
+    """Runs operations.  A lock in the database ensures that one worker at a time runs an operation."""
 
-    def __init__(self, database: Database, settings: Settings, reach: Reach, kinds: dict[str, type[Work]]) -> None:
+    def __init__(
+        self, database: Database, settings: Settings, reach: Reach, kinds: Mapping[str, type[AnyKind]]
+    ) -> None:
         self._database, self._settings, self._reach, self._kinds = database, settings, reach, kinds
-        self._in_hand: set[str] = set()
-        self._in_hand_lock = threading.Lock()
+        self._running: set[str] = set()
+        self._running_lock = threading.Lock()
 
     def run(self, operation_id: str) -> None:
-        """Run an operation if nobody else does.  Leaves it as it is, to be taken up again, when the database goes."""
-        with self._in_hand_lock:
-            # When the database was away the lock is gone but our own thread may still be at it, on our own scratch.
-            if operation_id in self._in_hand:
+        """Run an operation unless another worker does.  If the database goes away, the operation is left as it is and
+        can be continued later."""
+        with self._running_lock:
+            # After an outage of the database the lock is gone, but a thread of this process may still be running the
+            # operation, in the same scratch folder.
+            if operation_id in self._running:
                 return
-            self._in_hand.add(operation_id)
+            self._running.add(operation_id)
         try:
             self._run(operation_id)
         finally:
-            with self._in_hand_lock:
-                self._in_hand.discard(operation_id)
+            with self._running_lock:
+                self._running.discard(operation_id)
 
     def _run(self, operation_id: str) -> None:
         try:
@@ -63,7 +71,11 @@ class Runner:
                 with structlog.contextvars.bound_contextvars(operation_id=operation_id), self._beating(context):
                     self._work(self._kinds[operation.kind](context), operation)
         except (DBAPIError, PoolTimeout, LockLost) as error:
-            log.warning("operation let go: the database went away", operation_id=operation_id, error=str(error)[:200])
+            log.warning(
+                "operation left to another worker: the database went away",
+                operation_id=operation_id,
+                error=str(error)[:200],
+            )
 
     @contextlib.contextmanager
     def _beating(self, context: WorkContext) -> Iterator[None]:
@@ -82,27 +94,29 @@ class Runner:
             stop.set()
             thread.join()
 
-    def _work(self, work: Work, operation: Operation) -> None:
+    def _work(self, work: AnyKind, operation: Operation) -> None:
         context = work.context
         ending = operation.ending
         if ending is None:
             if operation.attempts > 1:
-                context.log(f"Taken up again (attempt {operation.attempts}).")
+                context.log(f"Continued after an interruption (attempt {operation.attempts}).")
                 self._rewind(work)
             ending = self._steps(work)
             context.must_hold()
             with context.session() as session:
                 session.execute(update(Operation).where(Operation.id == context.id).values(ending=ending))
         context.stopping = True
+        context.enter(len(work.steps), "clean_up")
         try:
             work.clean_up(ending["outcome"])
         except BathotypeError as error:
             # What stays behind carries the operation's tag: the reconciler removes it later.
             context.log(f"Not everything temporary could be removed yet: {error}", "warning")
         context.drop_scratch()
+        context.point("done")
         self._end(work, ending)
 
-    def _rewind(self, work: Work) -> None:
+    def _rewind(self, work: AnyKind) -> None:
         """After a crash: steps whose scratch is gone or half-changed are done again."""
         names = [step.name for step in work.steps]
         with work.context.session() as session:
@@ -114,12 +128,12 @@ class Runner:
                     row.state, row.bytes_done, row.ended_at = "pending", 0, None
 
     @staticmethod
-    def _rows(session: object, operation_id: str) -> list[OperationStep]:
+    def _rows(session: Session, operation_id: str) -> list[OperationStep]:
         query = select(OperationStep).where(OperationStep.operation_id == operation_id).order_by(OperationStep.position)
-        return list(session.scalars(query))  # type: ignore[attr-defined]
+        return list(session.scalars(query))
 
-    def _steps(self, work: Work) -> dict[str, object]:
-        """Run what is left; returns how it ended."""
+    def _steps(self, work: AnyKind) -> dict[str, Any]:
+        """Run the steps that are left; returns how the operation ended."""
         context = work.context
         with context.session() as session:
             rows = self._rows(session, context.id)
@@ -129,8 +143,9 @@ class Runner:
             try:
                 context.check()
                 self._mark(context, row.position, state="running", started_at=utcnow(), bytes_done=0)
-                context.enter(row.position)
+                context.enter(row.position, step.name)
                 skipped = self._attempts(work, step.name)
+                context.point("done")
                 self._mark(context, row.position, state="skipped" if skipped else "done", ended_at=utcnow())
             except Cancelled:
                 self._mark(context, row.position, state="failed", ended_at=utcnow())
@@ -161,8 +176,8 @@ class Runner:
             }
 
     @staticmethod
-    def _attempts(work: Work, name: str) -> bool:
-        """Run a step; an unavailable site or store gives it a few more chances.  True where nothing was to do."""
+    def _attempts(work: AnyKind, name: str) -> bool:
+        """Run a step, a few times if a site or store is unavailable.  True where there was nothing to do."""
         for attempt in range(1, _STEP_ATTEMPTS + 1):
             try:
                 return getattr(work, name)() is False
@@ -185,17 +200,15 @@ class Runner:
             )
 
     @staticmethod
-    def _end(work: Work, ending: dict[str, object]) -> None:
+    def _end(work: AnyKind, ending: dict[str, Any]) -> None:
         context = work.context
-        outcome = str(ending["outcome"])
+        outcome: OperationState = ending["outcome"]
         context.must_hold()
         with context.session() as session:
             operation = session.get_one(Operation, context.id, with_for_update=CHANGE)
             work.on_end(session, outcome)
             operation.state, operation.ended_at = outcome, utcnow()
-            operation.result, operation.error = ending.get("result"), ending.get("error")  # type: ignore[assignment]
-            for claim in session.scalars(select(NumberClaim).where(NumberClaim.operation_id == context.id)):
-                session.delete(claim)
+            operation.result, operation.error = ending.get("result"), ending.get("error")
             audit.record(
                 session,
                 context.account_id,

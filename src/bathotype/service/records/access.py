@@ -8,7 +8,9 @@ from typing import Any
 from sqlalchemy import ForeignKey, String
 from sqlalchemy.orm import Mapped, mapped_column
 
+from bathotype.core.access.roles import Role
 from bathotype.service.records.base import Base, utcnow
+from bathotype.wire.access import KeyState, UserKind
 
 
 class User(Base):
@@ -18,7 +20,7 @@ class User(Base):
 
     id: Mapped[str] = mapped_column(String(40), primary_key=True)
     name: Mapped[str] = mapped_column(unique=True)
-    kind: Mapped[str]  # person | robot
+    kind: Mapped[UserKind] = mapped_column(String)
     password: Mapped[str | None]  # an Argon2 hash (RFC 9106), in its own encoding
     subject: Mapped[str | None] = mapped_column(unique=True)  # "issuer subject" of an OpenID Connect log-in
     failures: Mapped[int] = mapped_column(default=0)
@@ -33,7 +35,7 @@ class Membership(Base):
 
     account_id: Mapped[str] = mapped_column(ForeignKey("accounts.id"), primary_key=True)
     user_id: Mapped[str] = mapped_column(ForeignKey("users.id", ondelete="CASCADE"), primary_key=True, index=True)
-    role: Mapped[str]
+    role: Mapped[Role] = mapped_column(String)
     since: Mapped[datetime] = mapped_column(default=utcnow)
 
 
@@ -89,7 +91,7 @@ class AccountKey(Base):
     account_id: Mapped[str] = mapped_column(ForeignKey("accounts.id"), primary_key=True)
     public: Mapped[str]  # base64
     private: Mapped[str | None]
-    state: Mapped[str]  # active | rotated | distrusted
+    state: Mapped[KeyState] = mapped_column(String)
     created_at: Mapped[datetime] = mapped_column(default=utcnow)
     ended_at: Mapped[datetime | None]
 

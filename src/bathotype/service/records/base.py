@@ -11,12 +11,12 @@ from sqlalchemy import BigInteger, DateTime, MetaData, String
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column
 
-#: The lock of a row that is changed, for ``with_for_update``: not of its key, so that what refers to it can still be
-#: written.  Of a line, its versions and all else, locks are taken in this order, and of several rows by their ids:
-#: where everybody comes the same way nobody waits in a circle.
-CHANGE = {"key_share": True}
-#: The lock of a row that a change rests on: others may rest on it too, and who changes it waits.
-REST = {"read": True}
+#: Row lock for rows that a transaction changes, for ``with_for_update``.  It does not lock the key, so that rows that
+#: refer to this one can still be inserted.  Lock order: the line, then its versions, then everything else, and several
+#: rows by ascending id.  Every transaction that keeps this order cannot deadlock with another one.
+CHANGE: dict[str, Any] = {"key_share": True}
+#: Row lock for rows that a change depends on: shared, and whoever changes the row waits.
+REST: dict[str, Any] = {"read": True}
 
 
 class Base(DeclarativeBase):

@@ -9,6 +9,7 @@ from sqlalchemy import ForeignKey, Identity, Index, String, UniqueConstraint, te
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from bathotype.service.records.base import Base, utcnow
+from bathotype.wire.versions import Severity
 
 
 class Line(Base):
@@ -104,7 +105,7 @@ class Finding(Base):
     name: Mapped[str] = mapped_column(primary_key=True)
     position: Mapped[int]
     rule: Mapped[str]
-    severity: Mapped[str]
+    severity: Mapped[Severity] = mapped_column(String)
     path: Mapped[str]
     line: Mapped[int]
     excerpt: Mapped[str]

@@ -5,23 +5,28 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import ForeignKey, Identity, Index, String
+from sqlalchemy import ForeignKey, Identity, Index, String, text
 from sqlalchemy.orm import Mapped, mapped_column
 
 from bathotype.service.records.base import Base, utcnow
+from bathotype.wire.operations import OperationState
 
 
 class Operation(Base):
-    """One operation.  ``memo`` is what its steps remember; ``ending`` is the outcome decided before clean-up."""
+    """One operation.  ``memo`` is what its steps remember; ``ending`` is the outcome decided before clean-up;
+    ``leftovers_removed`` is false while disks of it may remain at a site."""
 
     __tablename__ = "operations"
-    __table_args__ = (Index("ix_operations_account_id_id", "account_id", "id"),)
+    __table_args__ = (
+        Index("ix_operations_account_id_id", "account_id", "id"),
+        Index("ix_operations_leftovers", "account_id", postgresql_where=text("not leftovers_removed")),
+    )
 
     id: Mapped[str] = mapped_column(String(40), primary_key=True)
     account_id: Mapped[str] = mapped_column(ForeignKey("accounts.id"))
     kind: Mapped[str]
     subject: Mapped[str]
-    state: Mapped[str] = mapped_column(default="queued", index=True)
+    state: Mapped[OperationState] = mapped_column(String, default="queued", index=True)
     params: Mapped[dict[str, Any]]
     memo: Mapped[dict[str, Any]] = mapped_column(default=dict)
     ending: Mapped[dict[str, Any] | None]
@@ -29,6 +34,7 @@ class Operation(Base):
     error: Mapped[dict[str, Any] | None]
     attempts: Mapped[int] = mapped_column(default=0)
     cancel_requested: Mapped[bool] = mapped_column(default=False)
+    leftovers_removed: Mapped[bool] = mapped_column(default=True, server_default=text("true"))
     created_by: Mapped[str]
     request_id: Mapped[str] = mapped_column(default="")
     created_at: Mapped[datetime] = mapped_column(default=utcnow)

@@ -12,12 +12,19 @@ from sqlalchemy.orm import Session
 from bathotype.core.access.roles import Role, verbs_of
 from bathotype.core.errors import Forbidden, NotFound, Refused
 from bathotype.service import audit
-from bathotype.service.auth import SESSION_COOKIE, Person, Principal, add_token, make_user, person_named
-from bathotype.service.keys import KeyRing
+from bathotype.service.access.principals import SESSION_COOKIE, Person, Principal, add_token, make_user, person_named
+from bathotype.service.access.signin import (
+    SESSION_LASTS,
+    accept_invitation,
+    hash_password,
+    invite,
+    log_in,
+    open_session,
+)
 from bathotype.service.records import Account, AccountKey, ApiToken, ConsoleSession, Membership, User
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.routes.common import Manager, Reader, ServiceOf, Signed, api_router
-from bathotype.service.signin import SESSION_LASTS, accept_invitation, hash_password, invite, log_in, open_session
+from bathotype.service.signatures import KeyRing
 from bathotype.service.state import Service
 from bathotype.wire import access as wire
 
@@ -31,7 +38,7 @@ def _who(person: Person, csrf: str | None = None) -> wire.WhoAmI:
         wire.Standing(account=s.account, role=s.role, verbs=sorted(verbs_of(s.role, person.verbs)))
         for s in person.standings
     ]
-    return wire.WhoAmI(user=person.name, kind=person.kind, accounts=held, csrf=csrf)  # type: ignore[arg-type]
+    return wire.WhoAmI(user=person.name, kind=person.kind, accounts=held, csrf=csrf)
 
 
 # Sessions
@@ -224,7 +231,7 @@ def list_members(caller: Reader, service: ServiceOf) -> list[wire.Member]:
 
 
 def _member(row: Membership, user: User, invitation: str | None = None) -> wire.Member:
-    return wire.Member(user=user.name, kind=user.kind, role=row.role, since=row.since, invitation=invitation)  # type: ignore[arg-type]
+    return wire.Member(user=user.name, kind=user.kind, role=row.role, since=row.since, invitation=invitation)
 
 
 def _locked(session: Session, caller: Principal) -> None:
@@ -362,7 +369,7 @@ def _keys(session: Session, account: Account) -> list[wire.PublicKey]:
     )
     return [
         wire.PublicKey(
-            id=r.id, account=account.name, public=r.public, state=r.state,  # type: ignore[arg-type]
+            id=r.id, account=account.name, public=r.public, state=r.state,
             created_at=r.created_at, ended_at=r.ended_at,
         )
         for r in rows

@@ -6,17 +6,18 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.generalize.profile import builtin_names, builtin_profile
 from bathotype.service import audit
-from bathotype.service.auth import Principal
+from bathotype.service.access.principals import Principal
+from bathotype.service.answers.operations import operation_answers
 from bathotype.service.catalogue import find_line
-from bathotype.service.numbering import check_number, claimable
+from bathotype.service.kinds.capture import Capture, CaptureParams
+from bathotype.service.kinds.captureplan import CapturePlan, CapturePlanParams
+from bathotype.service.kinds.generalizing import profile_for
+from bathotype.service.numbering import check_number, claim, claimable
+from bathotype.service.operations.start import start_operation
 from bathotype.service.preflight import find_machine, inspect
-from bathotype.service.records import NumberClaim
 from bathotype.service.records.base import new_id
-from bathotype.service.routes.common import Key, Operator, Reader, ServiceOf, api_router, once, queued
-from bathotype.service.routes.operations import operation_answers
-from bathotype.service.state import Service, start_operation
-from bathotype.service.work.capture import Capture, CapturePlanning
-from bathotype.service.work.making import profile_for
+from bathotype.service.routes.common import Key, Operator, Reader, ServiceOf, api_router, once
+from bathotype.service.state import Service
 from bathotype.wire.operations import Operation
 from bathotype.wire.versions import CapturePlanRequest, CaptureRequest
 
@@ -31,30 +32,31 @@ def capture(body: CaptureRequest, caller: Operator, service: ServiceOf, key: Key
 
     def make(session: Session) -> Operation:
         line = find_line(session, caller, body.line, lock=True)
-        number = claimable(session, line, body.number, body.bump)
-        operation_id = new_id("op")
-        params = {
-            **body.model_dump(mode="json"),
-            "machine_id": machine.id,
-            "region": machine.region,
-            "line_id": line.id,
-            "number": number,
-            "version_id": new_id("ve"),
-        }
-        reference = f"{line.name}@{number}"
-        row = start_operation(session, caller, Capture, reference, params, operation_id=operation_id)
-        session.add(NumberClaim(line_id=line.id, number=number, operation_id=row.id))
+        params = CaptureParams(
+            machine_id=machine.id,
+            region=machine.region,
+            mode=body.mode,
+            profile=body.profile,
+            tags=body.tags,
+            notes=body.notes,
+            line_id=line.id,
+            line=line.name,
+            number=claimable(session, line, body.number, body.bump),
+            version_id=new_id("ve"),
+        )
+        row = start_operation(session, caller, Capture, params.made, params)
+        claim(session, line.id, params.number, row.id)
         audit.record(
             session,
             caller.account_id,
             caller.actor,
             "capture.requested",
-            reference,
+            params.made,
             after={"machine": machine.name, "mode": body.mode, "operation": row.id},
         )
         return operation_answers(session, [row])[0]
 
-    return Operation.model_validate(queued(service, once(caller, service, key, body, make)))
+    return Operation.model_validate(once(caller, service, key, body, make))
 
 
 def _check(service: Service, caller: Principal, body: CaptureRequest) -> None:
@@ -72,8 +74,7 @@ def _check(service: Service, caller: Principal, body: CaptureRequest) -> None:
         scratch_bytes=service.settings.scratch_bytes,
         number_taken=taken,
     )
-    if not found.capturable:
-        raise found.refusal()
+    found.refuse()
 
 
 @router.post("/capture-plans", status_code=202)
@@ -83,11 +84,11 @@ def plan_capture(body: CapturePlanRequest, caller: Operator, service: ServiceOf,
     machine = find_machine(service.reach, caller.account, body.machine, body.region)
 
     def make(session: Session) -> Operation:
-        params = {**body.model_dump(mode="json"), "machine_id": machine.id, "region": machine.region}
-        row = start_operation(session, caller, CapturePlanning, machine.name, params)
+        params = CapturePlanParams(machine_id=machine.id, region=machine.region, profile=body.profile, tags=body.tags)
+        row = start_operation(session, caller, CapturePlan, machine.name, params)
         return operation_answers(session, [row])[0]
 
-    return Operation.model_validate(queued(service, once(caller, service, key, body, make)))
+    return Operation.model_validate(once(caller, service, key, body, make))
 
 
 @router.get("/profiles")

@@ -17,8 +17,8 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.access.roles import Verb
 from bathotype.core.errors import Invalid, Refused
-from bathotype.service.auth import SESSION_COOKIE, Credentials, Person, Principal, person_of, principal_of
-from bathotype.service.records import IdempotentAnswer, Operation
+from bathotype.service.access.principals import SESSION_COOKIE, Credentials, Person, Principal, person_of, principal_of
+from bathotype.service.records import IdempotentAnswer
 from bathotype.service.state import Service
 from bathotype.wire.common import Problem
 
@@ -152,12 +152,3 @@ def once(
             row = session.get_one(IdempotentAnswer, (principal.account_id, key))
             row.status, row.body = 200, body
     return body
-
-
-def queued(service: Service, answer: dict[str, Any]) -> dict[str, Any]:
-    """Queue the operation that an answer tells of, once its record stands."""
-    with service.database.reads() as session:
-        state = session.get_one(Operation, answer["id"]).state
-    if state == "queued":
-        service.queue.put(answer["id"])
-    return answer

@@ -22,8 +22,8 @@ from bathotype.core.formats.ovf import Appliance
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.core.store.materialise import StoredDisk
 from bathotype.core.store.region import RegionStore
-from bathotype.service.auth import Principal
-from bathotype.service.catalogue import find_version, reference_of, require_replica, version_answer
+from bathotype.service.access.principals import Principal
+from bathotype.service.catalogue import find_version, ready_regions, reference_of, require_replica
 from bathotype.service.records import ExportDigest, Version
 from bathotype.service.routes.common import Operator, ServiceOf, api_router
 from bathotype.service.state import Service
@@ -41,7 +41,7 @@ def _place(service: Service, caller: Principal, reference: str, region: str | No
         version = find_version(session, caller, reference)
         if version.state == VersionState.PURGED:
             raise Refused(f"{reference_of(version)} is purged: its bytes are gone.", code="state-forbids")
-        held = version_answer(session, caller.account, version).regions
+        held = ready_regions(session, version)
         place = service.reach.check_region(region) if region else (held[0] if held else service.reach.regions[0])
         require_replica(session, version, place)
     return version, service.reach.store(place)

@@ -16,17 +16,19 @@ from bathotype.core.generalize.profile import RunInside, profile_of
 from bathotype.core.lifecycle.references import parse_reference
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service import audit
-from bathotype.service.auth import Principal
-from bathotype.service.catalogue import find_line, find_version, reference_of, require_replica, version_answer
-from bathotype.service.numbering import check_number, claimable
-from bathotype.service.records import NumberClaim, Upload
+from bathotype.service.access.principals import Principal
+from bathotype.service.answers.operations import operation_answers
+from bathotype.service.catalogue import find_line, find_version, ready_regions, reference_of, require_replica
+from bathotype.service.imagefiles import Examined, examine, find_upload
+from bathotype.service.kinds.edit import Edit, EditParams, known_of_base
+from bathotype.service.kinds.generalizing import profile_for
+from bathotype.service.kinds.importing import Import, ImportParams
+from bathotype.service.numbering import check_number, claim, claimable
+from bathotype.service.operations.start import start_operation
+from bathotype.service.records import Upload
 from bathotype.service.records.base import new_id
-from bathotype.service.routes.common import Key, Operator, ServiceOf, api_router, once, queued
-from bathotype.service.routes.operations import operation_answers
-from bathotype.service.state import Service, start_operation
-from bathotype.service.work.importing import Edit, Import, edit_params
-from bathotype.service.work.making import profile_for
-from bathotype.service.work.sources import Examined, examine, find_upload
+from bathotype.service.routes.common import Key, Operator, ServiceOf, api_router, once
+from bathotype.service.state import Service
 from bathotype.wire import images as wire
 from bathotype.wire.operations import Operation
 
@@ -124,7 +126,7 @@ def inspect_import(body: wire.ImportRequest, caller: Operator, service: ServiceO
         boot=list(found.platform.boot),
         architecture=found.platform.architecture,
         importable=found.importable,
-        remarks=found.remarks,
+        remarks=found.remarks.items,
     )
 
 
@@ -145,7 +147,7 @@ def _examined(service: Service, caller: Principal, body: wire.ImportRequest) -> 
         scratch_bytes=service.settings.scratch_bytes,
     )
     if taken:
-        found.note("obstacle", "number", taken, "Give another number, or --bump to take the next free one.")
+        found.remarks.forbid("number", taken, "Give another number, or --bump to take the next free one.")
     return found
 
 
@@ -159,34 +161,36 @@ def _region(service: Service, body: wire.ImportRequest, upload: Upload | None) -
 def start_import(body: wire.ImportRequest, caller: Operator, service: ServiceOf, key: Key = None) -> Operation:
     """Import an image file as a new, staged version.  Every obstacle is told at once, before anything starts."""
     found = _examined(service, caller, body)
-    if not found.importable:
-        raise found.refusal()
+    found.refuse()
 
     def make(session: Session) -> Operation:
         line = find_line(session, caller, body.line, lock=True)
-        number = claimable(session, line, body.number, body.bump)
         upload = find_upload(session, caller, body.upload) if body.upload else None
-        params = {
-            **body.model_dump(mode="json"),
-            "region": _region(service, body, upload),
-            "line_id": line.id,
-            "number": number,
-            "version_id": new_id("ve"),
-        }
-        reference = f"{line.name}@{number}"
-        row = start_operation(session, caller, Import, reference, params)
-        session.add(NumberClaim(line_id=line.id, number=number, operation_id=row.id))
+        params = ImportParams(
+            upload=body.upload,
+            url=body.url,
+            format=body.format,
+            profile=body.profile,
+            notes=body.notes,
+            region=_region(service, body, upload),
+            line_id=line.id,
+            line=line.name,
+            number=claimable(session, line, body.number, body.bump),
+            version_id=new_id("ve"),
+        )
+        row = start_operation(session, caller, Import, params.made, params)
+        claim(session, line.id, params.number, row.id)
         audit.record(
             session,
             caller.account_id,
             caller.actor,
             "import.requested",
-            reference,
+            params.made,
             after={"file": found.source, "operation": row.id},
         )
         return operation_answers(session, [row])[0]
 
-    return Operation.model_validate(queued(service, once(caller, service, key, body, make)))
+    return Operation.model_validate(once(caller, service, key, body, make))
 
 
 @router.post("/edits", status_code=202)
@@ -204,30 +208,29 @@ def edit(body: wire.EditRequest, caller: Operator, service: ServiceOf, key: Key 
         line = base.line
         if base.state == VersionState.PURGED:
             raise Refused(f"{reference_of(base)} is purged: its bytes are gone.", code="state-forbids")
-        held = version_answer(session, caller.account, base).regions
+        held = ready_regions(session, base)
         region = service.reach.check_region(body.region) if body.region else (held or service.reach.regions)[0]
         require_replica(session, base, region)
-        number = claimable(session, line, body.number, body.bump)
-        made = f"{line.name}@{number}"
-        params = {
-            **body.model_dump(mode="json"),
-            **edit_params(caller, base, reference_of(base)),
-            "region": region,
-            "line": line.name,
-            "line_id": line.id,
-            "number": number,
-            "version_id": new_id("ve"),
-        }
-        row = start_operation(session, caller, Edit, made, params)
-        session.add(NumberClaim(line_id=line.id, number=number, operation_id=row.id))
+        params = EditParams(
+            **known_of_base(base, reference_of(base)),
+            steps=body.steps,
+            notes=body.notes,
+            region=region,
+            line_id=line.id,
+            line=line.name,
+            number=claimable(session, line, body.number, body.bump),
+            version_id=new_id("ve"),
+        )
+        row = start_operation(session, caller, Edit, params.made, params)
+        claim(session, line.id, params.number, row.id)
         audit.record(
             session,
             caller.account_id,
             caller.actor,
             "edit.requested",
-            made,
+            params.made,
             after={"base": reference_of(base), "steps": [s.id for s in steps.steps], "operation": row.id},
         )
         return operation_answers(session, [row])[0]
 
-    return Operation.model_validate(queued(service, once(caller, service, key, body, make)))
+    return Operation.model_validate(once(caller, service, key, body, make))

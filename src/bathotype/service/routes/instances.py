@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Sequence
-from typing import Annotated, Any
+from typing import Annotated
 
 from fastapi import Query
 from sqlalchemy import func, select, true
@@ -14,9 +13,10 @@ from bathotype.core.errors import NotFound, Refused
 from bathotype.core.lifecycle.references import parse_reference
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service import audit
-from bathotype.service.auth import Principal
-from bathotype.service.catalogue import find_line, standings, written
-from bathotype.service.identity import forget_identity
+from bathotype.service.access.principals import Principal
+from bathotype.service.answers.instances import LISTED, instance_answers
+from bathotype.service.catalogue import find_line, written
+from bathotype.service.identities import forget_identity
 from bathotype.service.records import Account, Instance, Line, Version
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.records.fleet import PRESENT
@@ -30,7 +30,7 @@ from bathotype.service.routes.common import (
     decode_cursor,
     encode_cursor,
 )
-from bathotype.service.sharing import find_usable
+from bathotype.service.shares import find_usable
 from bathotype.wire import fleet as wire
 from bathotype.wire.common import Answer, Page
 
@@ -56,41 +56,6 @@ class VersionCount(Answer):
     states: dict[str, int]
 
 
-#: What a list reads of each instance.
-_LISTED = (
-    Instance.id, Instance.name, Instance.version_id, Instance.region, Instance.zone, Instance.state, Instance.origin,
-    Instance.site_machine, Instance.address, Instance.identity, Instance.reason, Instance.launched_at, Instance.ended_at,
-)  # fmt: skip
-
-
-def _answers(session: Session, rows: Sequence[Any], account_id: str) -> list[wire.Instance]:
-    """What the API tells about instances, records or `_LISTED` of them: one more statement, however many there are."""
-    standing = standings(session, {row.version_id for row in rows}, account_id)
-    out = []
-    for row in rows:
-        reference, behind, newest = standing[row.version_id]
-        out.append(
-            wire.Instance(
-                id=row.id,
-                name=row.name,
-                reference=reference,
-                behind=behind,
-                newest=newest,
-                region=row.region,
-                zone=row.zone,
-                state=row.state,
-                origin=row.origin,
-                machine_id=row.site_machine,
-                address=row.address,
-                identity=row.identity,
-                reason=row.reason,
-                launched_at=row.launched_at,
-                ended_at=row.ended_at,
-            )
-        )
-    return out
-
-
 def _find(session: Session, caller: Principal, name: str) -> Instance:
     query = select(Instance).where(Instance.account_id == caller.account_id)
     row = session.scalar(query.where(Instance.id == name))
@@ -102,7 +67,7 @@ def _find(session: Session, caller: Principal, name: str) -> Instance:
                 f"Several instances are named {name!r}.",
                 advice=f"Name one by its id: {', '.join(r.id for r in present)}.",
             )
-        row = (present or found or [None])[0]
+        row = next(iter(present or found), None)
     if row is None:
         raise NotFound(f"There is no instance {name!r}.", advice="`bathotype instances list` shows them.")
     return row
@@ -123,7 +88,7 @@ def list_instances(
 ) -> Page[wire.Instance]:
     """Instances, newest first."""
     with service.database.reads() as session:
-        query = select(*_LISTED).where(Instance.account_id == caller.account_id).order_by(Instance.id.desc())
+        query = select(*LISTED).where(Instance.account_id == caller.account_id).order_by(Instance.id.desc())
         query = query.where(Instance.state.in_(state or PRESENT))
         if version:
             query = query.where(Instance.version_id.in_(_versions(session, caller, version)))
@@ -136,7 +101,7 @@ def list_instances(
             query = query.where(Instance.id < str(decode_cursor(cursor)))
         rows = session.execute(query.limit(limit + 1)).all()
         following = encode_cursor(rows[limit - 1].id) if len(rows) > limit else None
-        return Page[wire.Instance](items=_answers(session, rows[:limit], caller.account_id), next=following)
+        return Page[wire.Instance](items=instance_answers(session, rows[:limit], caller.account_id), next=following)
 
 
 def _versions(session: Session, caller: Principal, text: str) -> list[str]:
@@ -186,7 +151,7 @@ def counts(caller: Reader, service: ServiceOf, line: str | None = None) -> list[
 def show_instance(instance: str, caller: Reader, service: ServiceOf) -> wire.Instance:
     """One instance by id or name."""
     with service.database.reads() as session:
-        return _answers(session, [_find(session, caller, instance)], caller.account_id)[0]
+        return instance_answers(session, [_find(session, caller, instance)], caller.account_id)[0]
 
 
 @router.post("/{instance}/stop")
@@ -235,4 +200,4 @@ def _act(name: str, caller: Principal, service: ServiceOf, wanted: str) -> wire.
             before={"state": before},
             after={"state": wanted, "instance": row.id},
         )
-        return _answers(session, [row], caller.account_id)[0]
+        return instance_answers(session, [row], caller.account_id)[0]

@@ -2,30 +2,12 @@
 
 from __future__ import annotations
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from bathotype.core.errors import Damaged, Invalid, NotFound, Refused, Unavailable
-from bathotype.core.firstboot.settings import FirstBoot, numbered
-from bathotype.core.lifecycle.references import parse_reference
-from bathotype.core.lifecycle.states import VersionState, may_launch
-from bathotype.core.units import plural
-from bathotype.service import audit
-from bathotype.service.admission import judge, rooms
-from bathotype.service.auth import Principal
-from bathotype.service.catalogue import require_replica
-from bathotype.service.keys import check_signature
-from bathotype.service.placing import standing_disks
-from bathotype.service.records import Account, FirstBootSet, Instance, Replica, Share, Version
-from bathotype.service.records.base import new_id
-from bathotype.service.records.fleet import PRESENT
-from bathotype.service.routes.common import Key, Operator, Reader, ServiceOf, api_router, once, queued
-from bathotype.service.routes.operations import operation_answers
-from bathotype.service.routes.rules import allowance_answer, verdicts_of
-from bathotype.service.sharing import find_usable, in_regions, reference_for, require_region
-from bathotype.service.state import Service, start_operation
-from bathotype.service.work.launch import Launch
-from bathotype.sites.protocol import SiteLimits
+from bathotype.service.answers.operations import operation_answers
+from bathotype.service.launching import plan_launch, record_launch
+from bathotype.service.routes.common import Key, Operator, Reader, ServiceOf, api_router, once
+from bathotype.service.shares import find_usable
 from bathotype.wire.fleet import LaunchPlan, LaunchRequest
 from bathotype.wire.operations import Operation
 
@@ -33,174 +15,18 @@ router = api_router(tags=["launches"])
 
 
 @router.post("/launch-plans")
-def plan_launch(body: LaunchRequest, caller: Reader, service: ServiceOf) -> LaunchPlan:
+def plan(body: LaunchRequest, caller: Reader, service: ServiceOf) -> LaunchPlan:
     """What a launch would do, with every blocker and warning."""
     with service.database.reads() as session:
-        return _judge(session, service, caller, body, *find_usable(session, caller, body.reference))
+        version, shares = find_usable(session, caller, body.reference)
+        return plan_launch(session, service.reach, caller, body, version, shares)
 
 
 @router.post("/launches", status_code=202)
 def launch(body: LaunchRequest, caller: Operator, service: ServiceOf, key: Key = None) -> Operation:
-    """Launch instances.  Against a retirement at the same moment the database decides: one of the two comes first."""
+    """Launch instances.  Of a launch and a retirement at the same moment, the database puts one first."""
 
     def make(session: Session) -> Operation:
-        # The state, the share and the allowances stay as they are until this launch stands: the database decides.
-        version, shares = find_usable(session, caller, body.reference, lock="share")
-        plan = _judge(session, service, caller, body, version, shares, lock=True)
-        if plan.blockers:
-            raise Refused(" ".join(plan.blockers), code="launch-refused")
-        settings = _first_boot(session, caller, body)
-        params = {
-            "version_id": version.id,
-            "reference": plan.reference,
-            "region": body.region,
-            "wait_seconds": body.wait_seconds,
-            "tags": body.tags,
-            "warnings": plan.warnings,
-        }
-        row = start_operation(session, caller, Launch, plan.reference, params)
-        for number, name in enumerate(plan.names, 1):
-            host = numbered(settings.host_name, number, many=body.count > 1) if settings.host_name else name
-            session.add(
-                Instance(
-                    id=new_id("in"),
-                    account_id=caller.account_id,
-                    version_id=version.id,
-                    operation_id=row.id,
-                    name=name,
-                    region=body.region,
-                    zone=body.zone or "",
-                    size=_size(body, version),
-                    host_name=host,
-                    first_boot=settings.model_dump(mode="json"),
-                )
-            )
-        audit.record(
-            session,
-            caller.account_id,
-            caller.actor,
-            "launch.requested",
-            plan.reference,
-            after={"operation": row.id, "region": body.region, "names": plan.names},
-        )
-        return operation_answers(session, [row])[0]
+        return operation_answers(session, [record_launch(session, service.reach, caller, body)])[0]
 
-    return Operation.model_validate(queued(service, once(caller, service, key, body, make)))
-
-
-def _first_boot(session: Session, caller: Principal, body: LaunchRequest) -> FirstBoot:
-    if body.first_boot is None:
-        return FirstBoot()
-    if isinstance(body.first_boot, FirstBoot):
-        return body.first_boot
-    row = session.get(FirstBootSet, (caller.account_id, body.first_boot))
-    if row is None:
-        raise NotFound(
-            f"There are no saved first-boot settings {body.first_boot!r}.",
-            advice="`bathotype first-boot list` shows them.",
-        )
-    return FirstBoot.model_validate(row.settings)
-
-
-def _judge(
-    session: Session,
-    service: Service,
-    caller: Principal,
-    body: LaunchRequest,
-    version: Version,
-    shares: list[Share] | None,
-    *,
-    lock: bool = False,
-) -> LaunchPlan:
-    """Everything that forbids or accompanies a launch."""
-    service.reach.check_region(body.region)
-    pattern = body.name or version.line.name
-    names = [numbered(pattern, n, many=body.count > 1) for n in range(1, body.count + 1)]
-    if len(set(names)) != len(names):
-        raise Invalid(f"The name pattern {pattern!r} gives the same name twice.", advice="Put {n} into it.")
-    reference = reference_for(session, version, caller.account_id)
-    verdict = may_launch(
-        reference,
-        VersionState(version.state),
-        exact=parse_reference(body.reference).exact,
-        pin_only=version.pin_only,
-        as_is=version.mode == "as-is",
-        sunset_on=version.sunset_on,
-        retire_on=version.retire_on,
-    )
-    blockers, warnings = list(verdict.reasons), list(verdict.warnings)
-    try:
-        require_replica(session, version, body.region, allowed=in_regions(shares) if shares is not None else None)
-        require_region(session, shares, version, body.region)
-        check_signature(session, version)
-    except (Refused, Damaged) as error:
-        blockers.append(str(error))
-    taken = session.scalars(
-        select(Instance.name).where(
-            Instance.account_id == caller.account_id,
-            Instance.region == body.region,
-            Instance.name.in_(names),
-            Instance.state.in_(PRESENT),
-        )
-    )
-    if clash := sorted(taken):
-        blockers.append(f"The names {', '.join(clash[:5])} are in use in {body.region}. Give another --name pattern.")
-    limits, out = _limits(session, service, caller, body.region, version)
-    tags = {**service.reach.account_tags(caller.account), **body.tags}
-    if limits is not None:
-        blockers += _site_rules(limits, body, _size(body, version), tags)
-    blockers += out
-    judged = judge(session, session.get_one(Account, caller.account_id), version, body.region, tags)
-    blockers += judged.decision.told("refuse")
-    warnings += judged.decision.told("warn")
-    counted = rooms(session, caller.account_id, version, lock=lock)
-    blockers += [b for room in counted if (b := room.blocker(body.count))]
-    _first_boot(session, caller, body)
-    return LaunchPlan(
-        reference=reference,
-        region=body.region,
-        names=names,
-        base_disk_bytes=0 if standing_disks(session, version.id, body.region) else version.used_bytes,
-        blockers=blockers,
-        warnings=warnings,
-        quotas=dict(limits.quotas) if limits else {},
-        allowances=[allowance_answer(session, room.row, room.used) for room in counted],
-        verdicts=verdicts_of(judged),
-    )
-
-
-def _limits(
-    session: Session, service: Service, caller: Principal, region: str, version: Version
-) -> tuple[SiteLimits | None, list[str]]:
-    """What the site allows; where it is out, why nothing is launched there and where it could be."""
-    try:
-        return service.reach.site(region, caller.account).limits(region), []
-    except Unavailable as error:
-        held = session.scalars(
-            select(Replica.region).where(
-                Replica.version_id == version.id, Replica.state == "ready", Replica.region != region
-            )
-        )
-        others = sorted(held)
-        told = f"It could be launched in {', '.join(others)}." if others else "No other region has it: replicate it."
-        return None, [f"Region {region} is out: {error.message} {told}"]
-
-
-def _size(body: LaunchRequest, version: Version) -> str:
-    """The size that was asked for, else the source machine's."""
-    return body.size or str(version.source.get("size") or "small")
-
-
-def _site_rules(limits: SiteLimits, body: LaunchRequest, size: str, tags: dict[str, str]) -> list[str]:
-    blockers = []
-    zones = limits.regions.get(body.region, ())
-    if body.zone and body.zone not in zones:
-        blockers.append(f"Region {body.region} has no zone {body.zone}. Its zones are {', '.join(zones)}.")
-    if size not in limits.sizes:
-        blockers.append(f"The site has no machine size {size!r}. Its sizes are {', '.join(limits.sizes)}.")
-    used, most = limits.quotas.get("machines", (0, body.count))
-    if used + body.count > most:
-        blockers.append(f"{plural(body.count, 'machine')} more would pass the site's quota ({used} of {most} in use).")
-    if missing := [tag for tag in limits.demanded_tags if not tags.get(tag)]:
-        blockers.append(f"The account's rules demand the tags {', '.join(missing)}. Add --tag KEY=VALUE for each.")
-    return blockers
+    return Operation.model_validate(once(caller, service, key, body, make))

@@ -10,8 +10,9 @@ from bathotype.core.errors import Refused
 from bathotype.core.lifecycle.references import check_name
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service import audit
-from bathotype.service.auth import Principal
-from bathotype.service.catalogue import find_line, find_version, reference_of, version_answers
+from bathotype.service.access.principals import Principal
+from bathotype.service.answers.versions import version_answers
+from bathotype.service.catalogue import find_line, find_version, reference_of
 from bathotype.service.records import Instance, Line, Mark, MarkMove, Version
 from bathotype.service.records.base import new_id
 from bathotype.service.records.fleet import PRESENT

@@ -2,56 +2,22 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+from typing import Annotated
 
 from fastapi import Query
-from sqlalchemy import select
 
-from bathotype.service.catalogue import find_line, reference_of
-from bathotype.service.preflight import find_machine, inspect, number_problem
-from bathotype.service.records import BaseDisk, Instance, Version
+from bathotype.service.answers.machines import machine_answers
+from bathotype.service.catalogue import find_line
+from bathotype.service.kinds.generalizing import profile_for
+from bathotype.service.numbering import number_problem
+from bathotype.service.preflight import find_machine, inspect
 from bathotype.service.routes.common import Reader, ServiceOf, api_router
-from bathotype.service.state import Service
-from bathotype.service.work.capture import profile_for
 from bathotype.sites.protocol import SiteMachine
 from bathotype.wire import machines as wire
 from bathotype.wire.common import Page
+from bathotype.wire.versions import CaptureMode
 
 router = api_router("/machines", tags=["machines"])
-
-
-def _answers(service: Service, machines: list[SiteMachine]) -> list[wire.Machine]:
-    with service.database.reads() as session:
-        ids = [m.id for m in machines]
-        versions = dict(
-            session.execute(
-                select(Instance.site_machine, Instance.version_id).where(Instance.site_machine.in_(ids))
-            ).all()
-        )
-        sources = [m.created_from for m in machines if m.created_from]
-        bases = dict(
-            session.execute(
-                select(BaseDisk.site_disk, BaseDisk.version_id).where(BaseDisk.site_disk.in_(sources))
-            ).all()
-        )
-        wanted = {*versions.values(), *bases.values()}
-        names = {v.id: reference_of(v) for v in session.scalars(select(Version).where(Version.id.in_(wanted)))}
-    return [
-        wire.Machine(
-            id=m.id,
-            name=m.name,
-            region=m.region,
-            zone=m.zone,
-            size=m.size,
-            state=m.state,
-            address=m.address,
-            tags=m.tags,
-            disks=[wire.MachineDisk(id=d.id, name=d.name, size=d.size, boot=d.boot) for d in m.disks],
-            version=names.get(versions.get(m.id) or bases.get(m.created_from or "") or ""),
-            created_at=m.created_at,
-        )
-        for m in machines
-    ]
 
 
 @router.get("")
@@ -62,13 +28,16 @@ def list_machines(
     found: list[SiteMachine] = []
     for place in [service.reach.check_region(region)] if region else service.reach.regions:
         found += service.reach.site(place, caller.account).machines(place)
-    return Page[wire.Machine](items=_answers(service, sorted(found, key=lambda m: (m.region, m.name))))
+    with service.database.reads() as session:
+        return Page[wire.Machine](items=machine_answers(session, sorted(found, key=lambda m: (m.region, m.name))))
 
 
 @router.get("/{machine}")
 def show_machine(machine: str, caller: Reader, service: ServiceOf, region: str | None = None) -> wire.Machine:
     """One machine by name or id."""
-    return _answers(service, [find_machine(service.reach, caller.account, machine, region)])[0]
+    found = find_machine(service.reach, caller.account, machine, region)
+    with service.database.reads() as session:
+        return machine_answers(session, [found])[0]
 
 
 @router.get("/{machine}/inspection")
@@ -77,7 +46,7 @@ def inspect_machine(
     caller: Reader,
     service: ServiceOf,
     region: str | None = None,
-    mode: Literal["live", "stopped", "as-is"] | None = None,
+    mode: CaptureMode | None = None,
     profile: str = "linux",
     line: str | None = None,
     number: str | None = None,
@@ -85,11 +54,11 @@ def inspect_machine(
 ) -> wire.Inspection:
     """Preflight: every obstacle to a capture and every warning at once.  Changes nothing."""
     found = find_machine(service.reach, caller.account, machine, region)
-    how = mode or ("live" if found.state == "running" else "stopped")
+    how: CaptureMode = mode or ("live" if found.state == "running" else "stopped")
     taken = None
     if line and number:
         with service.database.reads() as session:
-            taken = number_problem(session, find_line(session, caller, line).id, f"{line}@{number}", number)
+            taken = number_problem(session, find_line(session, caller, line), number)
     tags = dict(t.partition("=")[::2] for t in tag or [])
     result = inspect(
         service.reach,
@@ -101,10 +70,12 @@ def inspect_machine(
         scratch_bytes=service.settings.scratch_bytes,
         number_taken=taken,
     )
+    with service.database.reads() as session:
+        machine_answer = machine_answers(session, [found])[0]
     return wire.Inspection(
-        machine=_answers(service, [found])[0],
+        machine=machine_answer,
         mode=how,
         capturable=result.capturable,
-        remarks=result.remarks,
+        remarks=result.remarks.items,
         used_bytes=result.used_bytes,
     )

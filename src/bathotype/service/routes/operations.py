@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections.abc import AsyncIterator, Sequence
+from collections.abc import AsyncIterator
 from typing import Any
 
 from fastapi import Request
@@ -14,10 +14,12 @@ from starlette.concurrency import run_in_threadpool
 
 from bathotype.core.errors import NotFound, Refused
 from bathotype.service import audit
-from bathotype.service.admission import rooms
-from bathotype.service.auth import Principal
-from bathotype.service.records import Instance, LogLine, NumberClaim, Operation, OperationStep, Version
-from bathotype.service.records.base import CHANGE, REST, utcnow
+from bathotype.service.access.principals import Principal
+from bathotype.service.answers.operations import operation_answers
+from bathotype.service.kinds import KINDS
+from bathotype.service.operations.queue import enqueue
+from bathotype.service.records import LogLine, Operation, OperationStep
+from bathotype.service.records.base import CHANGE
 from bathotype.service.routes.common import (
     Cursor,
     Limit,
@@ -28,57 +30,11 @@ from bathotype.service.routes.common import (
     decode_cursor,
     encode_cursor,
 )
-from bathotype.service.sharing import still_granted
 from bathotype.wire import operations as wire
 from bathotype.wire.common import Page
 
 router = api_router("/operations", tags=["operations"])
 _LOOK_EVERY = 0.3
-
-
-def operation_answers(session: Session, rows: Sequence[Operation]) -> list[wire.Operation]:
-    """What the API tells about operations."""
-    steps: dict[str, list[OperationStep]] = {row.id: [] for row in rows}
-    query = select(OperationStep).where(OperationStep.operation_id.in_(list(steps))).order_by(OperationStep.position)
-    for step in session.scalars(query):
-        steps[step.operation_id].append(step)
-    return [_answer(row, steps[row.id]) for row in rows]
-
-
-def _answer(row: Operation, steps: list[OperationStep]) -> wire.Operation:
-    total = sum(s.weight for s in steps) or 1
-    done = sum(s.weight * _share(s) for s in steps)
-    running = next((s for s in steps if s.state == "running"), None)
-    rate = eta = None
-    if running is not None and running.bytes_done and running.started_at:
-        spent = (utcnow() - running.started_at).total_seconds()
-        rate = running.bytes_done / spent if spent > 0 else None
-        if rate and running.bytes_total:
-            eta = max(0.0, (running.bytes_total - running.bytes_done) / rate)
-    percent = 100.0 if row.state == "succeeded" else min(99.0, 100 * done / total)
-    return wire.Operation(
-        id=row.id,
-        kind=row.kind,
-        subject=row.subject,
-        state=row.state,
-        percent=round(percent, 1),  # type: ignore[arg-type]
-        attempts=row.attempts,
-        steps=[wire.Step.model_validate(s, from_attributes=True) for s in steps],
-        rate=rate,
-        eta=eta,
-        result=row.result,
-        error=wire.Failure(**row.error) if row.error else None,
-        created_by=row.created_by,
-        created_at=row.created_at,
-        started_at=row.started_at,
-        ended_at=row.ended_at,
-    )
-
-
-def _share(step: OperationStep) -> float:
-    if step.state in ("done", "skipped"):
-        return 1.0
-    return min(1.0, step.bytes_done / step.bytes_total) if step.state == "running" and step.bytes_total else 0.0
 
 
 def find_operation(session: Session, principal: Principal, operation_id: str, *, lock: bool = False) -> Operation:
@@ -165,8 +121,8 @@ def cancel_operation(operation_id: str, caller: Operator, service: ServiceOf) ->
         row = find_operation(session, caller, operation_id, lock=True)
         if row.state in wire.ENDED:
             raise Refused(f"The operation has {row.state} already.", code="state-forbids")
-        if row.kind == "purge":
-            raise Refused("A purge cannot be cancelled: the version is purged already.", code="state-forbids")
+        if why := KINDS[row.kind].never_cancelled:
+            raise Refused(why, code="state-forbids")
         row.cancel_requested = True
         audit.record(
             session, caller.account_id, caller.actor, "operation.cancel", row.subject, after={"operation": row.id}
@@ -183,44 +139,16 @@ def retry_operation(operation_id: str, caller: Operator, service: ServiceOf) -> 
             raise Refused(
                 f"The operation is {row.state}; only failed or cancelled ones are retried.", code="state-forbids"
             )
-        _take_back(session, row)
+        kind = KINDS[row.kind]
+        kind.before_retry(session, row.account_id, row.id, kind.params_type.model_validate(row.params))
         row.state, row.memo, row.ending, row.error, row.result = "queued", {}, None, None, None
         row.cancel_requested, row.ended_at, row.beat_at, row.attempts = False, None, None, 0
+        row.leftovers_removed = not kind.may_leave_disks
         for step in session.scalars(select(OperationStep).where(OperationStep.operation_id == row.id)):
             step.state, step.bytes_done, step.bytes_total, step.started_at, step.ended_at = "pending", 0, 0, None, None
         audit.record(
             session, caller.account_id, caller.actor, "operation.retry", row.subject, after={"operation": row.id}
         )
         session.flush()
-        answer = operation_answers(session, [row])[0]
-    service.queue.put(operation_id)
-    return answer
-
-
-def _take_back(session: Session, row: Operation) -> None:
-    """What a retry needs again: the number that a capture claimed, the instances that a launch gave up."""
-    if "line_id" in row.params and "number" in row.params:
-        number, line = row.params["number"], row.params["line_id"]
-        claim = session.get(NumberClaim, (line, number))
-        taken = session.scalar(select(Version.id).where(Version.line_id == line, Version.number == number))
-        if claim is not None or taken is not None:
-            raise Refused(
-                f"The number {number} has been taken meanwhile.",
-                advice="Start again with another number.",
-                code="number-taken",
-            )
-        session.add(NumberClaim(line_id=line, number=number, operation_id=row.id))
-    if row.kind == "launch":
-        version = session.get_one(Version, row.params["version_id"], with_for_update={**REST, "of": Version})
-        if version.state in ("retired", "purged"):
-            raise Refused(
-                f"{row.subject} is {version.state} meanwhile: it takes no new launches.", code="state-forbids"
-            )
-        query = select(Instance).where(Instance.operation_id == row.id, Instance.state == "failed")
-        failed = session.scalars(query).all()
-        still_granted(session, row.account_id, version.id, str(row.params["region"]))
-        full = [b for r in rooms(session, row.account_id, version, lock=True) if (b := r.blocker(len(failed)))]
-        if full:
-            raise Refused(" ".join(full), code="launch-refused")
-        for instance in failed:
-            instance.state, instance.reason, instance.ended_at, instance.site_machine = "pending", None, None, None
+        enqueue(session, row.id)
+        return operation_answers(session, [row])[0]

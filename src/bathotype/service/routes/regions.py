@@ -8,8 +8,9 @@ from sqlalchemy.orm import Session
 from bathotype.core.errors import Refused
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service import audit
+from bathotype.service.answers.operations import operation_answers
 from bathotype.service.catalogue import find_line, find_version, reference_of
-from bathotype.service.placing import (
+from bathotype.service.placements import (
     OFFERED,
     drain_blockers,
     plan_move,
@@ -20,8 +21,7 @@ from bathotype.service.placing import (
     start_replicate,
 )
 from bathotype.service.records import Placement, Replica
-from bathotype.service.routes.common import Key, Operator, Reader, ServiceOf, api_router, once, queued
-from bathotype.service.routes.operations import operation_answers
+from bathotype.service.routes.common import Key, Operator, Reader, ServiceOf, api_router, once
 from bathotype.service.state import Service
 from bathotype.wire import regions as wire
 from bathotype.wire.operations import Operation
@@ -87,13 +87,7 @@ def replicate(
         )  # fmt: skip
         return wire.Replications(operations=operation_answers(session, rows))
 
-    return wire.Replications.model_validate(_queued(service, once(caller, service, key, body, make)))
-
-
-def _queued(service: Service, answer: dict[str, object]) -> dict[str, object]:
-    for operation in answer["operations"]:  # type: ignore[attr-defined]
-        queued(service, operation)
-    return answer
+    return wire.Replications.model_validate(once(caller, service, key, body, make))
 
 
 @router.post(_REF + "/drain", status_code=202)
@@ -120,8 +114,7 @@ def drain(reference: str, region: str, caller: Operator, service: ServiceOf) -> 
             session, caller.account_id, caller.actor, "drain.requested", reference_of(version),
             after={"region": region, "operation": row.id},
         )  # fmt: skip
-        answer = operation_answers(session, [row])[0]
-    return Operation.model_validate(queued(service, answer.model_dump(mode="json")))
+        return operation_answers(session, [row])[0]
 
 
 @router.get("/lines/{name}/placement")
@@ -160,11 +153,9 @@ def change_placement(
             session, caller.account_id, caller.actor, "placement.changed", name,
             before={"regions": before}, after={"regions": [p.model_dump() for p in body.regions]},
         )  # fmt: skip
-        answer = wire.PlacementChange(
+        return wire.PlacementChange(
             placement=_placement(session, line.id, name), operations=operation_answers(session, rows)
         )
-    _queued(service, answer.model_dump(mode="json"))
-    return answer
 
 
 def _check(service: Service, body: wire.PlacementRequest) -> None:

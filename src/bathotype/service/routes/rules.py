@@ -12,13 +12,14 @@ from bathotype.core.errors import Forbidden, Invalid, NotFound, Refused
 from bathotype.core.lifecycle.references import check_name, parse_reference
 from bathotype.core.lifecycle.rules import LaunchRule
 from bathotype.service import audit
-from bathotype.service.admission import Judged, judge, rooms, rules_for, subject_of, used_of
-from bathotype.service.auth import Principal
+from bathotype.service.access.principals import Principal
+from bathotype.service.admission import judge, rooms, rules_for
+from bathotype.service.answers.rules import allowance_answer, verdicts_of
 from bathotype.service.catalogue import find_line, find_version
 from bathotype.service.records import Account, Allowance, Line, PoolLine, RuleRow, Version
 from bathotype.service.records.base import CHANGE, new_id, utcnow
 from bathotype.service.routes.common import Reader, Ruler, ServiceOf, api_router
-from bathotype.service.sharing import find_usable, reference_for, require_region, shares_of_version
+from bathotype.service.shares import find_usable, reference_for, require_region, shares_of_version
 from bathotype.service.state import Service
 from bathotype.wire import rules as wire
 
@@ -79,7 +80,8 @@ def set_rule(name: str, body: LaunchRule, caller: Ruler, service: ServiceOf, for
 
 def _find_rule(session: Session, holder: str | None, name: str) -> RuleRow | None:
     mine = RuleRow.account_id.is_(None) if holder is None else RuleRow.account_id == holder
-    return session.scalar(select(RuleRow).where(mine, RuleRow.name == name).with_for_update(**CHANGE))
+    row: RuleRow | None = session.scalar(select(RuleRow).where(mine, RuleRow.name == name).with_for_update(**CHANGE))
+    return row
 
 
 @router.delete("/rules/{name}", status_code=204)
@@ -92,16 +94,6 @@ def drop_rule(name: str, caller: Ruler, service: ServiceOf, for_all: ForAll = Fa
             raise NotFound(f"There is no rule {name!r}.", advice="`bathotype rules list` shows them.")
         session.delete(row)
         audit.record(session, caller.account_id, caller.actor, "rule.removed", name, before=row.body)
-
-
-def verdicts_of(judged: Judged) -> list[wire.Verdict]:
-    """The verdicts as they are told."""
-    return [
-        wire.Verdict(
-            rule=v.rule, holds_for=holder, outcome=v.outcome, reasons=list(v.reasons), need=[n for n in v.need if n]
-        )
-        for v, holder in zip(judged.decision.verdicts, judged.holds_for, strict=True)
-    ]
 
 
 @router.get("/rules/explanation")
@@ -149,20 +141,6 @@ def explain(
 # Allowances
 
 
-def allowance_answer(session: Session, row: Allowance, used: int | None = None) -> wire.Allowance:
-    """What the API tells about an allowance."""
-    other = session.get(Account, row.consumer_id) if row.consumer_id else None
-    return wire.Allowance(
-        name=row.name,
-        account=session.get_one(Account, row.account_id).name,
-        kind=row.kind,  # type: ignore[arg-type]
-        subject=subject_of(session, row),
-        consumer=other.name if other else None,
-        most=row.most,
-        used=used if used is not None else used_of(session, row),
-    )
-
-
 @router.get("/allowances")
 def list_allowances(caller: Reader, service: ServiceOf) -> list[wire.Allowance]:
     """Allowances of this account, and those of others that limit it by name."""
@@ -196,7 +174,7 @@ def set_allowance(name: str, body: wire.AllowanceRequest, caller: Ruler, service
         )
         before = allowance_answer(session, row).model_dump() if row else None
         if row is None:
-            row = Allowance(id=new_id("al"), account_id=caller.account_id, name=name)
+            row = Allowance(id=new_id("aw"), account_id=caller.account_id, name=name)
             session.add(row)
         row.kind, row.most, row.set_by, row.set_at = body.kind, body.most, caller.actor, utcnow()
         row.line_id = find_line(session, caller, body.line).id if body.line else None

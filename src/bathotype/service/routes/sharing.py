@@ -2,130 +2,44 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import Annotated
 
 from fastapi import Query
 from sqlalchemy import func, or_, select
-from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session
 
-from bathotype.core.errors import Invalid, NotFound, Refused
-from bathotype.core.lifecycle.references import parse_reference
+from bathotype.core.errors import Invalid, Refused
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service import audit
-from bathotype.service.auth import Principal
-from bathotype.service.catalogue import find_line, find_version
-from bathotype.service.keys import check_signature
-from bathotype.service.numbering import claimable
-from bathotype.service.records import Account, Instance, Line, Notice, NumberClaim, Replica, Share, Version
-from bathotype.service.records.base import CHANGE, new_id, utcnow
+from bathotype.service.answers.operations import operation_answers
+from bathotype.service.answers.shares import share_answers
+from bathotype.service.catalogue import find_line
+from bathotype.service.kinds.adopt import Adopt, AdoptParams
+from bathotype.service.numbering import claim, claimable
+from bathotype.service.operations.start import start_operation
+from bathotype.service.proposals import decide, end, find_share, propose
+from bathotype.service.records import Account, Instance, Line, Notice, Replica, Share, Version
+from bathotype.service.records.base import new_id, utcnow
 from bathotype.service.records.fleet import PRESENT
-from bathotype.service.routes.common import Key, Operator, Reader, ServiceOf, Sharer, api_router, once, queued
-from bathotype.service.routes.operations import operation_answers
-from bathotype.service.sharing import find_usable, in_regions, reference_for, shares_of_version, visible_versions
-from bathotype.service.state import start_operation
-from bathotype.service.work.adopting import Adopt
+from bathotype.service.routes.common import Key, Operator, Reader, ServiceOf, Sharer, api_router, once
+from bathotype.service.shares import find_usable, in_regions, reference_for, shares_of_version, visible_versions
 from bathotype.wire import sharing as wire
 from bathotype.wire.operations import Operation
 
 router = api_router(tags=["shares"])
 
 
-def share_answers(session: Session, caller: Principal, rows: Sequence[Share]) -> list[wire.Share]:
-    """What the API tells about shares, to either side.  Who acted on the other side stays there."""
-    names = {a.id: a.name for a in session.scalars(select(Account))}
-    out = []
-    for row in rows:
-        line = session.get_one(Line, row.line_id)
-        version = session.get(Version, row.version_id) if row.version_id else None
-        ours = row.owner_id == caller.account_id
-        running = select(func.count()).select_from(Instance).join(Version, Version.id == Instance.version_id)
-        running = running.where(Instance.state.in_(PRESENT), Version.line_id == row.line_id)
-        if row.version_id:
-            running = running.where(Version.id == row.version_id)
-        consumer = row.consumer_id if ours else caller.account_id
-        running = running.where(Instance.account_id == consumer if consumer else Instance.account_id != row.owner_id)
-        out.append(
-            wire.Share(
-                id=row.id,
-                owner=names[row.owner_id],
-                consumer=names[row.consumer_id] if row.consumer_id else None,
-                subject=f"{line.name}@{version.number}" if version else line.name,
-                regions=row.regions,
-                until=row.until,
-                expired=row.state == "active" and row.until is not None and row.until < utcnow().date(),
-                note=row.note,
-                state=row.state,  # type: ignore[arg-type]
-                proposed_by=row.proposed_by if ours else None,
-                proposed_at=row.proposed_at,
-                decided_by=row.decided_by if not ours else None,
-                decided_at=row.decided_at,
-                ended_at=row.ended_at,
-                running=session.scalar(running) or 0,
-            )
-        )
-    return out
-
-
 @router.post("/shares", status_code=201)
-def propose(body: wire.ShareRequest, caller: Sharer, service: ServiceOf, key: Key = None) -> wire.Share:
+def propose_share(body: wire.ShareRequest, caller: Sharer, service: ServiceOf, key: Key = None) -> wire.Share:
     """Propose a share; it grants nothing before the other account's steward accepts it.
 
     A share with every account needs ``confirm_public`` and holds at once.
     """
     for region in body.regions or ():
         service.reach.check_region(region)
-    if body.until is not None and body.until < utcnow().date():
-        raise Invalid(f"{body.until} is over.", advice="Give a later last day.")
-    reference = parse_reference(body.subject)
-    if reference.mark or reference.account not in (None, caller.account):
-        raise Invalid(f"{body.subject!r} cannot be shared.", advice="Name a line of yours, or line@number.")
-    if body.consumer is None and not body.confirm_public:
-        raise Refused(
-            f"This would let every account launch {body.subject}.",
-            advice="Send `confirm_public`, or `--publish --yes`, if that is what you want.",
-            code="confirm-public",
-        )
 
     def make(session: Session) -> wire.Share:
-        line = find_line(session, caller, reference.line)
-        version = find_version(session, caller, reference) if reference.number else None
-        other = None
-        if body.consumer is not None:
-            other = session.scalar(select(Account).where(Account.name == body.consumer))
-            if other is None:
-                raise NotFound(f"There is no account {body.consumer!r}.", advice="Ask its steward for its name.")
-            if other.id == caller.account_id:
-                raise Refused("A line is its own account's already.", code="exists")
-        row = Share(
-            id=new_id("sh"),
-            owner_id=caller.account_id,
-            consumer_id=other.id if other else None,
-            line_id=line.id,
-            version_id=version.id if version else None,
-            regions=sorted(set(body.regions)) if body.regions else None,
-            until=body.until,
-            note=body.note,
-            state="proposed" if other else "active",
-            proposed_by=caller.actor,
-        )
-        try:
-            with session.begin_nested():
-                session.add(row)
-        except IntegrityError as error:
-            raise Refused(
-                f"{body.subject} has a share with {body.consumer or 'every account'} already.",
-                advice="End that one first; `bathotype shares list` shows it.",
-                code="exists",
-            ) from error
-        what = {"share": row.id, "with": body.consumer or "every account", "regions": row.regions}
-        action = "share.proposed" if other else "share.published"
-        audit.record(session, caller.account_id, caller.actor, action, body.subject, after=what)
-        if other:
-            subject = f"{caller.account}/{body.subject}"
-            audit.record(session, other.id, caller.account, "share.proposed", subject, after={"share": row.id})
-        return share_answers(session, caller, [row])[0]
+        return share_answers(session, caller, [propose(session, caller, body)])[0]
 
     return wire.Share.model_validate(once(caller, service, key, body, make))
 
@@ -155,77 +69,32 @@ def list_shares(
         return share_answers(session, caller, session.scalars(query).all())
 
 
-def _find(session: Session, caller: Principal, share: str, *, lock: bool = False) -> Share:
-    row = session.get(Share, share, with_for_update=CHANGE if lock else False)
-    if row is None or caller.account_id not in (row.owner_id, row.consumer_id):
-        raise NotFound(f"There is no share {share!r} here.", advice="`bathotype shares list` shows them.")
-    return row
-
-
 @router.get("/shares/{share}")
 def show_share(share: str, caller: Reader, service: ServiceOf) -> wire.Share:
     """One share."""
     with service.database.reads() as session:
-        return share_answers(session, caller, [_find(session, caller, share)])[0]
-
-
-def _decide(share: str, caller: Principal, service: ServiceOf, state: str) -> wire.Share:
-    with service.database.sessions.begin() as session:
-        row = _find(session, caller, share, lock=True)
-        if row.consumer_id != caller.account_id:
-            raise Refused(f"This is for {caller.account}'s partner to decide.", code="state-forbids")
-        if row.state != "proposed":
-            raise Refused(f"The share is {row.state} already.", code="state-same")
-        if state == "active":
-            for version in _covered(session, row):
-                check_signature(session, version)
-        row.state, row.decided_by, row.decided_at = state, caller.actor, utcnow()
-        action = "share.accepted" if state == "active" else "share.declined"
-        answer = share_answers(session, caller, [row])[0]
-        owner = session.get_one(Account, row.owner_id).name
-        audit.record(
-            session, caller.account_id, caller.actor, action, f"{owner}/{answer.subject}", after={"share": row.id}
-        )
-        audit.record(session, row.owner_id, caller.account, action, answer.subject, after={"share": row.id})
-        return answer
-
-
-def _covered(session: Session, row: Share) -> list[Version]:
-    """What a share gives now: the released versions of a line, or its one version."""
-    query = select(Version).where(Version.line_id == row.line_id, Version.state.in_(("released", "sunset")))
-    if row.version_id:
-        query = select(Version).where(Version.id == row.version_id)
-    return list(session.scalars(query.order_by(Version.sort_key.desc()).limit(1000)))
+        return share_answers(session, caller, [find_share(session, caller, share)])[0]
 
 
 @router.post("/shares/{share}/acceptance")
 def accept_share(share: str, caller: Sharer, service: ServiceOf) -> wire.Share:
-    """Accept a share.  Refused where the signature of anything that it gives does not hold."""
-    return _decide(share, caller, service, "active")
+    """Accept a share.  Refused where the signature of anything that it grants does not hold."""
+    with service.database.sessions.begin() as session:
+        return share_answers(session, caller, [decide(session, caller, share, "active")])[0]
 
 
 @router.post("/shares/{share}/refusal")
 def decline_share(share: str, caller: Sharer, service: ServiceOf) -> wire.Share:
     """Decline a share."""
-    return _decide(share, caller, service, "declined")
+    with service.database.sessions.begin() as session:
+        return share_answers(session, caller, [decide(session, caller, share, "declined")])[0]
 
 
 @router.post("/shares/{share}/end")
 def end_share(share: str, caller: Sharer, service: ServiceOf) -> wire.Share:
     """End a share, from either side: no new launch from now on.  What runs keeps running, and is told as a number."""
     with service.database.sessions.begin() as session:
-        row = _find(session, caller, share, lock=True)
-        if row.state not in ("proposed", "active"):
-            raise Refused(f"The share is {row.state} already.", code="state-same")
-        row.state, row.ended_by, row.ended_at = "ended", caller.actor, utcnow()
-        answer = share_answers(session, caller, [row])[0]
-        for account in {row.owner_id, row.consumer_id} - {None}:
-            mine = account == caller.account_id
-            audit.record(
-                session, str(account), caller.actor if mine else caller.account, "share.ended", answer.subject,
-                after={"share": row.id, "running": answer.running},
-            )  # fmt: skip
-        return answer
+        return share_answers(session, caller, [end(session, caller, share)])[0]
 
 
 @router.get("/shared-versions")
@@ -351,22 +220,21 @@ def adopt(reference: str, body: wire.AdoptRequest, caller: Operator, service: Se
             raise Refused(f"{reference} is {caller.account}'s own already.", code="exists")
         if origin.state not in (VersionState.RELEASED, VersionState.SUNSET):
             raise Refused(f"{reference} is {origin.state}.", code="state-forbids")
-        number = claimable(session, line, body.number, body.bump)
-        params = {
-            "origin_id": origin.id,
-            "origin": reference_for(session, origin, caller.account_id),
-            "version_id": new_id("ve"),
-            "line_id": line.id,
-            "line": line.name,
-            "number": number,
-            "notes": body.notes,
-        }
-        row = start_operation(session, caller, Adopt, f"{line.name}@{number}", params)
-        session.add(NumberClaim(line_id=line.id, number=number, operation_id=row.id))
+        params = AdoptParams(
+            origin_id=origin.id,
+            origin=reference_for(session, origin, caller.account_id),
+            version_id=new_id("ve"),
+            line_id=line.id,
+            line=line.name,
+            number=claimable(session, line, body.number, body.bump),
+            notes=body.notes,
+        )
+        row = start_operation(session, caller, Adopt, params.made, params)
+        claim(session, line.id, params.number, row.id)
         audit.record(
-            session, caller.account_id, caller.actor, "adopt.requested", f"{line.name}@{number}",
-            after={"operation": row.id, "from": params["origin"]},
+            session, caller.account_id, caller.actor, "adopt.requested", params.made,
+            after={"operation": row.id, "from": params.origin},
         )  # fmt: skip
         return operation_answers(session, [row])[0]
 
-    return Operation.model_validate(queued(service, once(caller, service, key, body, make)))
+    return Operation.model_validate(once(caller, service, key, body, make))

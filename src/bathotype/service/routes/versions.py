@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from datetime import date
 from typing import Annotated
 
 from fastapi import Query
@@ -11,31 +10,29 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.contents.difference import difference
 from bathotype.core.contents.inventory import Contents, Package
-from bathotype.core.errors import Invalid, NotFound, Refused
+from bathotype.core.errors import NotFound, Refused
 from bathotype.core.lifecycle.references import check_name
 from bathotype.core.lifecycle.retirement import RetirementPlan, plan_purge, plan_retire
-from bathotype.core.lifecycle.states import VersionState, check_move, may_launch
-from bathotype.core.units import plural
-from bathotype.service import audit
-from bathotype.service.auth import Principal
+from bathotype.core.lifecycle.states import VersionState, may_launch
+from bathotype.service import audit, lifecycle
+from bathotype.service.answers.operations import operation_answers
+from bathotype.service.answers.versions import shown, version_answer
 from bathotype.service.catalogue import (
     find_version,
+    ready_regions,
     reference_of,
     require_replica,
     running_counts,
     usage_of,
-    version_answer,
 )
-from bathotype.service.keys import signed
-from bathotype.service.placing import bring_into_line
+from bathotype.service.kinds.replicate import ReplicaParams
+from bathotype.service.kinds.verify import Verify
+from bathotype.service.operations.start import start_operation
 from bathotype.service.records import BaseDisk, Finding, Hold, Line, Version, VersionPackage
 from bathotype.service.records.base import CHANGE, utcnow
-from bathotype.service.routes.common import Key, Operator, Reader, Retirer, ServiceOf, api_router, once, queued
-from bathotype.service.routes.operations import operation_answers
-from bathotype.service.sharing import find_usable, owner_of, reference_for, require_region, shown, tell_consumers
-from bathotype.service.state import start_operation
-from bathotype.service.work.purge import Purge
-from bathotype.service.work.verify import Verify
+from bathotype.service.routes.common import Key, Operator, Reader, Retirer, ServiceOf, api_router, once
+from bathotype.service.shares import find_usable, in_regions, owner_of, reference_for, require_region
+from bathotype.service.signatures import signed
 from bathotype.wire import versions as wire
 from bathotype.wire.common import PlanAnswer
 from bathotype.wire.operations import Operation
@@ -63,7 +60,7 @@ def _finding(row: Finding) -> wire.Finding:
         severity=row.severity,
         path=row.path,
         line=row.line,
-        excerpt=row.excerpt,  # type: ignore[arg-type]
+        excerpt=row.excerpt,
         advice=row.advice,
         accepted_by=row.accepted_by,
         accepted_reason=row.accepted_reason,
@@ -113,8 +110,10 @@ def compare_versions(
     with service.database.reads() as session:
         (old, old_shares), (new, new_shares) = (find_usable(session, caller, r) for r in (reference, to))
         result = difference(_contents(session, old), _contents(session, new))
-        regions = set(shown(session, caller, old, old_shares).regions)
-        regions &= set(shown(session, caller, new, new_shares).regions)
+        regions = set(ready_regions(session, old)) & set(ready_regions(session, new))
+        for shares in (old_shares, new_shares):
+            allowed = in_regions(shares) if shares is not None else None
+            regions = regions if allowed is None else regions & allowed
     changed = 0
     for region in sorted(regions)[:1]:
         store = service.reach.store(region)
@@ -215,48 +214,13 @@ def _plan(plan: RetirementPlan) -> PlanAnswer:
 # Changing
 
 
-def _moved(session: Session, caller: Principal, version: Version, state: VersionState, **after: object) -> wire.Version:
-    before = {"state": version.state}
-    check_move(reference_of(version), VersionState(version.state), state)
-    version.state = state
-    audit.record(
-        session,
-        caller.account_id,
-        caller.actor,
-        f"version.{state}",
-        reference_of(version),
-        before=before,
-        after={"state": str(state), **after},
-    )
-    return version_answer(session, caller.account, version)
-
-
 @router.post(_REF + "/release")
 def release(reference: str, caller: Operator, service: ServiceOf) -> wire.Version:
     """Offer a version.  Refused while findings of high severity are open."""
     with service.database.sessions.begin() as session:
         version = find_version(session, caller, reference, lock="update")
-        check_move(reference_of(version), VersionState(version.state), VersionState.RELEASED)
-        open_high = list(
-            session.scalars(
-                select(Finding.name).where(
-                    Finding.version_id == version.id, Finding.severity == "high", Finding.accepted_by.is_(None)
-                )
-            )
-        )
-        if open_high:
-            raise Refused(
-                f"{reference_of(version)} has {plural(len(open_high), 'open finding')} of high severity: {', '.join(open_high[:5])}.",
-                advice=f"See `bathotype residue {reference_of(version)}`. Mend the machine and capture again, or accept each "
-                "by name with a reason.",
-                code="findings-open",
-            )
-        version.released_at, version.sunset_on, version.retire_on = utcnow(), None, None
-        answer = _moved(session, caller, version, VersionState.RELEASED)
-        started = [row.id for row in bring_into_line(session, caller, version.line, only=version)]
-    for operation in started:
-        service.queue.put(operation)
-    return answer
+        lifecycle.release(session, caller, version)
+        return version_answer(session, caller.account, version)
 
 
 @router.post(_REF + "/findings/{finding}/acceptance")
@@ -285,15 +249,11 @@ def accept(
 
 @router.post(_REF + "/sunset")
 def sunset(reference: str, body: wire.SunsetRequest, caller: Retirer, service: ServiceOf) -> wire.Version:
-    """Warn whoever launches it; on ``retire_on`` it retires by itself."""
-    if body.retire_on and body.retire_on <= date.today():
-        raise Invalid(f"{body.retire_on} is not in the future.", advice="Give a later date, or retire it now.")
+    """Warn everybody who launches it; on ``retire_on`` it retires by itself."""
     with service.database.sessions.begin() as session:
         version = find_version(session, caller, reference, lock="update")
-        version.sunset_on, version.retire_on = utcnow().date(), body.retire_on
-        until = f" Launches end on {body.retire_on}." if body.retire_on else ""
-        tell_consumers(session, version, "sunset", f"{{reference}} is in sunset.{until} Renew what runs it.")
-        return _moved(session, caller, version, VersionState.SUNSET, retire_on=str(body.retire_on or ""))
+        lifecycle.sunset(session, caller, version, body.retire_on)
+        return version_answer(session, caller.account, version)
 
 
 @router.post(_REF + "/retire")
@@ -301,17 +261,8 @@ def retire(reference: str, caller: Retirer, service: ServiceOf) -> wire.Version:
     """Refuse new launches.  A launch recorded before this goes through; one after it is refused."""
     with service.database.sessions.begin() as session:
         version = find_version(session, caller, reference, lock="update")
-        check_move(reference_of(version), VersionState(version.state), VersionState.RETIRED)
-        plan = plan_retire(usage_of(session, version))
-        if plan.blockers:
-            raise Refused(
-                " ".join(plan.blockers),
-                advice=f"`bathotype retire {reference} --plan` shows everything.",
-                code="blocked",
-            )
-        version.retired_at = utcnow()
-        tell_consumers(session, version, "retired", "{reference} is retired. Renew what runs it.")
-        return _moved(session, caller, version, VersionState.RETIRED)
+        lifecycle.retire(session, caller, version)
+        return version_answer(session, caller.account, version)
 
 
 @router.post(_REF + "/purge", status_code=202)
@@ -320,19 +271,10 @@ def purge(reference: str, body: wire.PurgeRequest, caller: Retirer, service: Ser
 
     def make(session: Session) -> Operation:
         version = find_version(session, caller, reference, lock="update")
-        plan = plan_purge(usage_of(session, version), utcnow(), waive_grace=body.waive_grace)
-        if plan.blockers:
-            raise Refused(
-                " ".join(plan.blockers),
-                advice=f"`bathotype purge {reference} --plan` shows everything.",
-                code="blocked",
-            )
-        version.purged_at = utcnow()
-        _moved(session, caller, version, VersionState.PURGED, waived_grace=body.waive_grace)
-        params = {"version_id": version.id, "reference": reference_of(version)}
-        return operation_answers(session, [start_operation(session, caller, Purge, reference_of(version), params)])[0]
+        row = lifecycle.purge(session, caller, version, waive_grace=body.waive_grace)
+        return operation_answers(session, [row])[0]
 
-    return Operation.model_validate(queued(service, once(caller, service, key, body, make)))
+    return Operation.model_validate(once(caller, service, key, body, make))
 
 
 @router.post(_REF + "/verify", status_code=202)
@@ -343,11 +285,9 @@ def verify(reference: str, caller: Operator, service: ServiceOf, region: str) ->
         version = find_version(session, caller, reference)
         if version.state == VersionState.PURGED:
             raise Refused(f"{reference_of(version)} is purged: there is nothing to verify.", code="state-forbids")
-        params = {"version_id": version.id, "reference": reference_of(version), "region": region}
-        answer = operation_answers(session, [start_operation(session, caller, Verify, reference_of(version), params)])[
-            0
-        ]
-    return Operation.model_validate(queued(service, answer.model_dump(mode="json")))
+        params = ReplicaParams(version_id=version.id, reference=reference_of(version), region=region)
+        row = start_operation(session, caller, Verify, params.reference, params)
+        return operation_answers(session, [row])[0]
 
 
 @router.patch(_REF)

@@ -1,5 +1,7 @@
 """accounts and regions: users, roles, shares, rules, allowances, placements, transfers, signatures"""
 
+from typing import Any
+
 import sqlalchemy as sa
 from alembic import op
 from sqlalchemy.dialects import postgresql
@@ -11,7 +13,7 @@ branch_labels = None
 depends_on = None
 
 
-def _add(table: str, name: str, kind: object, value: object) -> None:
+def _add(table: str, name: str, kind: Any, value: Any) -> None:
     """A column that must have a value, on a table that has rows."""
     op.add_column(table, sa.Column(name, kind, nullable=False, server_default=value))
     op.alter_column(table, name, server_default=None)

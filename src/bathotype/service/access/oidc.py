@@ -1,0 +1,123 @@
+"""Log-in by an OpenID Connect provider (OpenID Connect Core 1.0): authorization code with PKCE (RFC 7636)."""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import secrets
+import threading
+import time
+from datetime import timedelta
+from typing import Any
+from urllib.parse import urlencode
+
+import httpx
+from joserfc import jwt
+from joserfc.errors import JoseError
+from joserfc.jwk import KeySet
+from sqlalchemy import delete, select
+from sqlalchemy.orm import Session
+
+from bathotype.core.errors import NotSignedIn, Unavailable
+from bathotype.service.access.principals import digest_of
+from bathotype.service.records import OidcAttempt, User
+from bathotype.service.records.base import CHANGE, utcnow
+
+_ATTEMPT_LASTS = timedelta(minutes=10)
+_CLOCKS_DIFFER = 60
+_ALGORITHMS = ["RS256", "ES256", "EdDSA"]
+_PATIENCE = 10.0
+
+
+class OidcLogIn:
+    """One provider.  Who it names must be a user here: by an earlier log-in, or by the name that it vouches for."""
+
+    def __init__(self, issuer: str, client_id: str, client_secret: str) -> None:
+        self.issuer, self._id, self._secret = issuer.rstrip("/"), client_id, client_secret
+        self._lock = threading.Lock()
+        self._known: dict[str, Any] | None = None
+
+    def _provider(self) -> dict[str, Any]:
+        """Its addresses, by discovery."""
+        with self._lock:
+            if self._known is None:
+                try:
+                    told = httpx.get(f"{self.issuer}/.well-known/openid-configuration", timeout=_PATIENCE)
+                    found = dict(told.raise_for_status().json())
+                    named = str(found["issuer"]).rstrip("/")
+                except (httpx.HTTPError, ValueError, KeyError) as error:
+                    raise Unavailable(
+                        f"The log-in provider {self.issuer} does not answer.", advice="Log in with a password."
+                    ) from error
+                if named != self.issuer:
+                    raise Unavailable(f"The provider calls itself {named}, not {self.issuer}.")
+                self._known = found
+            return self._known
+
+    def begin(self, session: Session, redirect: str) -> tuple[str, str]:
+        """``(address, state)``: where to send the browser, and what its cookie must hold when it comes back."""
+        state, nonce, verifier = (secrets.token_urlsafe(32) for _ in range(3))
+        session.execute(delete(OidcAttempt).where(OidcAttempt.expires_at < utcnow()))
+        session.add(
+            OidcAttempt(state=digest_of(state), nonce=nonce, verifier=verifier, expires_at=utcnow() + _ATTEMPT_LASTS)
+        )
+        challenge = base64.urlsafe_b64encode(hashlib.sha256(verifier.encode()).digest()).decode().rstrip("=")
+        query = {
+            "response_type": "code",
+            "client_id": self._id,
+            "redirect_uri": redirect,
+            "scope": "openid profile",
+            "state": state,
+            "nonce": nonce,
+            "code_challenge": challenge,
+            "code_challenge_method": "S256",
+        }
+        return f"{self._provider()['authorization_endpoint']}?{urlencode(query)}", state
+
+    def finish(self, session: Session, redirect: str, *, state: str, cookie: str, code: str) -> User:
+        """The user whom the provider names.  Raises `NotSignedIn` where anything does not fit."""
+        attempt = session.get(OidcAttempt, digest_of(state), with_for_update=CHANGE)
+        if attempt is None or attempt.expires_at < utcnow() or not secrets.compare_digest(state, cookie):
+            raise NotSignedIn("This log-in was not begun here, or too long ago.", advice="Begin again.")
+        session.delete(attempt)
+        claims = self._claims(redirect, code, attempt)
+        subject = f"{self.issuer} {claims['sub']}"
+        user = session.scalar(select(User).where(User.subject == subject))
+        if user is not None:
+            return user
+        name = str(claims.get("preferred_username") or "")
+        user = session.scalar(select(User).where(User.name == name, User.kind == "person", User.subject.is_(None)))
+        if user is None or user.password is not None:
+            # A name with a password is not handed to whoever the provider lets carry it.
+            raise NotSignedIn(f"{name or 'You'} cannot log in this way here.", advice="Ask a steward to add you.")
+        user.subject = subject
+        return user
+
+    def _claims(self, redirect: str, code: str, attempt: OidcAttempt) -> dict[str, Any]:
+        """The checked claims of the id token that the code is exchanged for."""
+        provider = self._provider()
+        form = {
+            "grant_type": "authorization_code",
+            "code": code,
+            "redirect_uri": redirect,
+            "code_verifier": attempt.verifier,
+        }
+        try:
+            told = httpx.post(provider["token_endpoint"], data=form, auth=(self._id, self._secret), timeout=_PATIENCE)
+            keys = httpx.get(provider["jwks_uri"], timeout=_PATIENCE).raise_for_status().json()
+            token = jwt.decode(
+                told.raise_for_status().json()["id_token"], KeySet.import_key_set(keys), algorithms=_ALGORITHMS
+            )
+            wanted = jwt.JWTClaimsRegistry(
+                leeway=_CLOCKS_DIFFER,
+                now=lambda: int(time.time()),
+                iss={"essential": True, "value": provider["issuer"]},
+                aud={"essential": True, "value": self._id},
+                sub={"essential": True},
+                exp={"essential": True},
+                nonce={"essential": True, "value": attempt.nonce},
+            )
+            wanted.validate(token.claims)
+        except (httpx.HTTPError, JoseError, KeyError, TypeError, ValueError) as error:
+            raise NotSignedIn("The provider's answer does not hold.", advice="Begin again.") from error
+        return dict(token.claims)

@@ -1,0 +1,157 @@
+"""Generalizing inside a booted throwaway clone, through its agent: for disks that cannot be edited offline.
+
+The clone boots from a copy of the snapshot without a first-boot seed and without a way out.  Steps that run inside
+are run first, in their order; then its files are written as a tar archive to an empty disk, read from there, and the
+same planner and the same residue scan work on them as on an offline disk.  The clone is never shut down: what it
+would write while it stops (logs, seeds, a new machine id) would be captured.  Its disk is taken while it is frozen.
+"""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+from bathotype.core.contents.inventory import Contents, read_contents
+from bathotype.core.errors import Damaged
+from bathotype.core.generalize import residue
+from bathotype.core.generalize.inside import change_script, prepare_script, tar_script
+from bathotype.core.generalize.plan import plan
+from bathotype.core.generalize.profile import Profile, RunInside
+from bathotype.core.guest.agent import GuestAgent
+from bathotype.core.guest.archive import TarTree
+from bathotype.core.guest.tree import FileTree
+from bathotype.core.units import iec, plural
+from bathotype.service.guests.frozen import snapshot_frozen
+from bathotype.service.guests.ready import wait_for_agent
+from bathotype.service.operations.context import WorkContext
+from bathotype.sites.protocol import Site, SiteMachine
+
+_BOOT_SECONDS = 600.0
+_SCRIPT_SECONDS = 600.0
+_QUIET = "/run/bathotype"
+
+
+@dataclass(frozen=True)
+class MadeInside:
+    """What came of it: the snapshot to store, and what was found in the generalized files."""
+
+    snapshot: str
+    identity: dict[str, Any]
+    steps: list[dict[str, object]]
+    findings: list[residue.Finding]
+    contents: Contents
+
+
+class InsideClone:
+    """A throwaway machine for the time of the block."""
+
+    def __init__(
+        self, context: WorkContext, site: Site, source: SiteMachine, snapshot: str, tags: dict[str, str]
+    ) -> None:
+        self._context, self._site, self._source, self._snapshot, self._tags = context, site, source, snapshot, tags
+        self.remove(context, site, source.region)
+
+    @staticmethod
+    def _name(context: WorkContext) -> str:
+        return f"clone-{context.id}"
+
+    @classmethod
+    def remove(cls, context: WorkContext, site: Site, region: str) -> None:
+        """Remove the clone of this operation, also one that a crash left."""
+        machine = site.machine_named(region, cls._name(context))
+        if machine is not None:
+            site.delete_machine(machine.id)
+
+    def __enter__(self) -> InsideClone:
+        context, source = self._context, self._source
+        boot = source.boot_disk
+        assert boot is not None
+        tags = context.tags(self._tags)
+        key = f"{context.id}/clone/{time.time_ns()}"
+        room = self._site.create_disk(
+            source.region, boot.size, key=f"{key}/room", name=f"{self._name(context)}-room", tags=tags
+        )
+        self._machine = self._site.create_machine_of(
+            key=key,
+            name=self._name(context),
+            region=source.region,
+            size=source.size,
+            boot_disk=self._snapshot,
+            data_disk=room.id,
+            tags=tags,
+        )
+        self._room = room.id
+        self._site.power(self._machine.id, "on")
+        context.log(f"A throwaway clone of {source.name} boots; its own files are generalized from inside.")
+        wait_for_agent(self._site, self._machine.id, seconds=_BOOT_SECONDS, check=context.check, code="clone-silent")
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self.remove(self._context, self._site, self._source.region)
+
+    def generalize(
+        self,
+        profile: Profile,
+        identity_of: Callable[[FileTree], dict[str, Any]],
+        known: Callable[[dict[str, Any]], residue.SourceIdentity],
+    ) -> MadeInside:
+        """Run the profile, take stock, and snapshot the frozen clone."""
+        with self._site.agent(self._machine.id, timeout=60) as agent:
+            self._script(agent, prepare_script())
+            for step in profile.steps:
+                if isinstance(step, RunInside):
+                    self._context.log(f"{step.id}: {' '.join(step.argv)}")
+                    done = agent.run(step.argv, timeout=step.timeout_seconds)
+                    if done.exit_code:
+                        told = done.err.decode("utf-8", "replace").strip()[-300:]
+                        raise Damaged(
+                            f"Step {step.id} failed inside the clone with exit code {done.exit_code}: {told}",
+                            advice="Mend the step, or the machine, then capture again.",
+                            code="step-failed",
+                        )
+            with self._files(agent) as tree:
+                identity = identity_of(tree)
+                planned = plan(profile, tree, host_name=identity["host_name"], inside=True)
+                removed = [p for p in planned.removed if p not in planned.written]
+                contents = {path: new.data for path, new in planned.written.items()}
+            places = {path: f"{_QUIET}/new-{number}" for number, path in enumerate(contents)}
+            for path, data in contents.items():
+                agent.write_file(places[path], data)
+            self._script(agent, change_script(removed, places))
+            self._context.log(f"{plural(len(planned.changes), 'path')} changed, {iec(planned.total_bytes)} gone.")
+            with self._files(agent) as tree:
+                findings, stock = residue.scan(tree, known(identity)), read_contents(tree)
+        boot = self._machine.boot_disk
+        assert boot is not None
+        key = f"{self._context.id}/inside/{time.time_ns()}"
+        taken = snapshot_frozen(self._context, self._site, self._machine, boot.id, key, tags=self._tags)
+        return MadeInside(taken.disk.id, identity, planned.by_step(), findings, stock)
+
+    def _files(self, agent: GuestAgent) -> _Files:
+        return _Files(self, agent)
+
+    def _script(self, agent: GuestAgent, text: str) -> None:
+        agent.run(["/bin/mkdir", "-p", _QUIET])
+        agent.write_file(f"{_QUIET}/script", text.encode("utf-8", "surrogateescape"))
+        done = agent.run(["/bin/sh", f"{_QUIET}/script"], timeout=_SCRIPT_SECONDS)
+        if done.exit_code:
+            told = done.err.decode("utf-8", "replace").strip()[-300:]
+            raise Damaged(f"The clone could not be generalized from inside: {told}", code="inside-failed")
+
+
+class _Files:
+    """The clone's files as they are now, for the time of the block."""
+
+    def __init__(self, clone: InsideClone, agent: GuestAgent) -> None:
+        self._clone, self._agent = clone, agent
+
+    def __enter__(self) -> FileTree:
+        clone = self._clone
+        clone._script(self._agent, tar_script(clone._room))
+        self._opened = clone._site.open_disk(clone._room)
+        return TarTree(self._opened.__enter__())
+
+    def __exit__(self, *error: object) -> None:
+        self._opened.__exit__(None, None, None)

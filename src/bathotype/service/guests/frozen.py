@@ -1,0 +1,73 @@
+"""A snapshot of a running machine's disk while its file systems are frozen, and never frozen for long."""
+
+from __future__ import annotations
+
+import time
+from dataclasses import dataclass
+
+from bathotype.core.errors import BathotypeError, Unavailable
+from bathotype.core.guest.agent import AgentRefused
+from bathotype.service.operations.context import WorkContext
+from bathotype.sites.protocol import Site, SiteDisk, SiteMachine
+from bathotype.sites.thawguard import ThawGuard
+
+_QUICK = 4.0  # seconds that one agent command may take while the guest may be frozen
+
+
+@dataclass(frozen=True)
+class FrozenSnapshot:
+    """The snapshot, and for how long the guest was frozen, in seconds."""
+
+    disk: SiteDisk
+    frozen_seconds: float
+
+
+def thaw_if_frozen(site: Site, machine: str) -> bool:
+    """Thaw a guest that an earlier attempt may have left frozen; True where it was."""
+    try:
+        with site.agent(machine, timeout=_QUICK) as agent:
+            return agent.freeze_status() == "frozen" and agent.thaw() > 0
+    except BathotypeError:
+        return False
+
+
+def snapshot_frozen(
+    context: WorkContext,
+    site: Site,
+    machine: SiteMachine,
+    disk: str,
+    key: str,
+    *,
+    tags: dict[str, str],
+    checkpoint: bool = False,
+    changes_since: str | None = None,
+) -> FrozenSnapshot:
+    """Freeze, snapshot, thaw.  Whatever happens here, a guard process thaws the guest at the deadline.
+
+    A snapshot counts only if the guest was still frozen when it was done; otherwise `Unavailable` is raised,
+    the snapshot is removed and the step may be tried again.
+    """
+    address = context.reach.site_address(machine.region, context.account_name)
+    deadline = context.settings.freeze_seconds
+    name = f"{machine.name}-{context.id}"
+    with ThawGuard(address, machine.id, deadline=deadline) as guard, site.agent(machine.id, timeout=_QUICK) as agent:
+        guard.start()
+        began = time.monotonic()
+        try:
+            agent.freeze(timeout=deadline)
+            context.point("frozen")
+            snapshot = site.snapshot(
+                disk, key=key, name=name, tags=context.tags(tags), checkpoint=checkpoint, changes_since=changes_since
+            )
+            still = agent.freeze_status() == "frozen"
+        finally:
+            try:
+                agent.thaw()
+                lasted = time.monotonic() - began
+                guard.freed()
+            except (Unavailable, AgentRefused):
+                lasted = deadline  # the guard process keeps trying
+    if not still:
+        site.delete_disk(snapshot.id)
+        raise Unavailable(f"The guest was thawed at its deadline of {deadline:.0f} s, before the snapshot was done.")
+    return FrozenSnapshot(snapshot, lasted)

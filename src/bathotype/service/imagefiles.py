@@ -1,0 +1,198 @@
+"""The image file of an import: opened as a disk, and checked for everything that would make the import fail."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass, field
+from typing import Any
+
+from sqlalchemy.orm import Session
+
+from bathotype.core.contents.platform import Platform, read_platform
+from bathotype.core.disk.layout import Layout, read_layout, used_ranges
+from bathotype.core.disk.source import ByteSource
+from bathotype.core.errors import BathotypeError, Damaged, NotFound, Refused
+from bathotype.core.formats.catalogue import OpenedImage, open_image
+from bathotype.core.generalize.profile import Profile
+from bathotype.core.store.objects import s3_object
+from bathotype.core.units import iec
+from bathotype.service.access.principals import Principal
+from bathotype.service.reach import Reach
+from bathotype.service.records import Upload
+from bathotype.service.remarks import Remarks
+
+_URL = re.compile(r"s3://([^/]+)/(.+)")
+_ENCRYPTED = {"luks": "LUKS", "bitlocker": "BitLocker"}
+
+
+@dataclass
+class Examined:
+    """What was found out about a file to import."""
+
+    source: str
+    image: OpenedImage | None = None
+    layout: Layout | None = None
+    platform: Platform = field(default_factory=lambda: Platform((), ""))
+    used_bytes: int | None = None
+    remarks: Remarks = field(default_factory=Remarks)
+
+    @property
+    def importable(self) -> bool:
+        """Whether nothing forbids the import."""
+        return not self.remarks.obstacles
+
+    def refuse(self) -> None:
+        """Raise `Refused` with every obstacle, if there is one."""
+        self.remarks.refuse(f"{self.source} cannot be imported", "import-refused")
+
+
+def open_source(reach: Reach, account: str, upload: Upload | None, url: str | None) -> tuple[str, ByteSource]:
+    """Name and bytes of the file.  Raises with the reason within seconds where it cannot be read."""
+    if upload is not None:
+        return upload.name, reach.store(upload.region).open_upload(upload.id, upload.size, upload.part_bytes)
+    match = _URL.fullmatch(url or "")
+    assert match is not None  # the request's schema saw to that
+    settings = reach.places.buckets.get(match[1])
+    if settings is None or account not in settings.accounts:
+        allowed = sorted(name for name, b in reach.places.buckets.items() if account in b.accounts)
+        raise Refused(
+            f"{account} may not read bucket {match[1]!r}.",
+            advice=f"Add it under `buckets` in the regions file. Now there: {', '.join(allowed) or 'none'}.",
+            code="source-unknown",
+        )
+    return str(url), s3_object(match[1], match[2], settings.store_settings)
+
+
+def find_upload(session: Session, caller: Principal, upload_id: str) -> Upload:
+    """An upload of the caller's account."""
+    upload = session.get(Upload, upload_id)
+    if upload is None or upload.account_id != caller.account_id:
+        raise NotFound(f"There is no upload {upload_id}.", advice="It may have expired: run the import again.")
+    return upload
+
+
+def examine(
+    reach: Reach,
+    account: str,
+    *,
+    upload: Upload | None,
+    url: str | None,
+    form: str | None,
+    region: str,
+    profile: Profile | None,
+    scratch_bytes: int,
+) -> Examined:
+    """Look at source, format, partition table, boot mode, architecture and limits, changing nothing."""
+    found = Examined(url or (upload.name if upload else ""))
+    try:
+        name, file = open_source(reach, account, upload, url)
+    except BathotypeError as error:
+        found.remarks.forbid("source", error.message, error.advice)
+        return found
+    found.source = name
+    found.remarks.ok("source", f"{iec(file.size)} can be read.")
+    try:
+        found.image = open_image(file, form)
+        disk = found.image.disk
+        found.remarks.ok("format", f"{found.image.format}, a disk of {iec(disk.size)}.")
+        _limits(found, reach, account, region)
+        _layout(found, profile, scratch_bytes)
+    except BathotypeError as error:
+        found.remarks.forbid("format", error.message, error.advice or "See whether the file is whole.")
+    return found
+
+
+def _limits(found: Examined, reach: Reach, account: str, region: str) -> None:
+    assert found.image is not None
+    try:
+        reach.store(reach.check_region(region))
+        limits = reach.site(region, account).limits()
+    except BathotypeError as error:
+        found.remarks.forbid("region", error.message, error.advice)
+        return
+    size = found.image.disk.size
+    if size > limits.largest_disk:
+        found.remarks.forbid(
+            "size",
+            f"The disk has {iec(size)}; the site takes {iec(limits.largest_disk)} at most.",
+            "Shrink the disk where it was made.",
+        )
+    elif size % 512 or not size:
+        found.remarks.forbid("size", f"The disk has {size} bytes, which is no whole number of sectors of 512 bytes.")
+    else:
+        found.remarks.ok("size", f"The site in {region} takes disks up to {iec(limits.largest_disk)}.")
+
+
+def _layout(found: Examined, profile: Profile | None, scratch_bytes: int) -> None:
+    assert found.image is not None
+    disk = found.image.disk
+    try:
+        found.layout = layout = read_layout(disk)
+    except Damaged as error:
+        found.remarks.forbid("partitions", error.message, error.advice)
+        return
+    schemes = {"gpt": "GPT", "mbr": "MBR", "none": "no partition table"}
+    kinds = ", ".join(f"{v.number}: {v.filesystem}" for v in layout.volumes)
+    found.remarks.ok("partitions", f"{schemes[layout.scheme]}; {kinds}.")
+    for volume in layout.volumes:
+        if volume.filesystem in _ENCRYPTED:
+            found.remarks.forbid(
+                "encryption",
+                f"Partition {volume.number} is encrypted ({_ENCRYPTED[volume.filesystem]}).",
+                "Import a disk that is not encrypted inside; encrypt at the site instead.",
+            )
+        elif not volume.understood:
+            found.remarks.warn(
+                "file-system",
+                f"Partition {volume.number} ({volume.filesystem}) is taken whole, also its free space.",
+            )
+    _boot(found, layout)
+    root = layout.root(disk)
+    if root is None and profile is not None:
+        found.remarks.forbid(
+            "file-system",
+            "There is no ext4 file system with an operating system to generalize.",
+            "Import it with --as-is.",
+        )
+    if profile is not None and profile.runs_inside:
+        found.remarks.forbid(
+            "profile",
+            f"Profile {profile.name} has steps that run inside a machine.",
+            "Use another profile, or --as-is.",
+        )
+    found.used_bytes = used_ranges(disk, layout).total
+    if found.used_bytes > scratch_bytes:
+        found.remarks.forbid(
+            "scratch",
+            f"{iec(found.used_bytes)} are in use; there are {iec(scratch_bytes)} of scratch space.",
+            "Raise BATHOTYPE_SCRATCH_BYTES on the workers.",
+        )
+
+
+def _boot(found: Examined, layout: Layout) -> None:
+    assert found.image is not None
+    platform = found.platform = read_platform(found.image.disk, layout)
+    if platform.boot:
+        found.remarks.ok("boot", f"It boots by {' and '.join(platform.boot)}.")
+    else:
+        found.remarks.warn("boot", "No boot code and no UEFI loader was found.", "Instances may not start from it.")
+    if not platform.architecture:
+        found.remarks.warn("architecture", "It cannot be told for which processor it is made.")
+    elif platform.architecture != "x86_64":
+        found.remarks.forbid(
+            "architecture",
+            f"It is made for {platform.architecture}; the sites run x86_64.",
+            "Import the build for x86_64.",
+        )
+    else:
+        found.remarks.ok("architecture", platform.architecture)
+
+
+def source_record(found: Examined, url: str | None) -> dict[str, Any]:
+    """What a version's record tells about where it comes from."""
+    return {
+        "file": url or found.source,
+        "format": found.image.format if found.image else "",
+        "boot": list(found.platform.boot),
+        "architecture": found.platform.architecture,
+    }

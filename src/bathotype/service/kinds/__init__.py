@@ -1,0 +1,19 @@
+"""The kinds of operation, one module each."""
+
+from collections.abc import Mapping
+
+from bathotype.service.kinds.adopt import Adopt
+from bathotype.service.kinds.capture import Capture
+from bathotype.service.kinds.captureplan import CapturePlan
+from bathotype.service.kinds.drain import Drain
+from bathotype.service.kinds.edit import Edit
+from bathotype.service.kinds.importing import Import
+from bathotype.service.kinds.launch import Launch
+from bathotype.service.kinds.purge import Purge
+from bathotype.service.kinds.replicate import Replicate
+from bathotype.service.kinds.verify import Verify
+from bathotype.service.operations.kind import AnyKind
+
+KINDS: Mapping[str, type[AnyKind]] = {
+    kind.name: kind for kind in (Adopt, Capture, CapturePlan, Drain, Edit, Import, Launch, Purge, Replicate, Verify)
+}

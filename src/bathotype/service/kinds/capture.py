@@ -1,0 +1,268 @@
+"""Capture: from a machine's disk to a staged version."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from bathotype.core.disk.layout import read_layout, used_ranges
+from bathotype.core.disk.nbdpool import NbdPool
+from bathotype.core.disk.ranges import Ranges
+from bathotype.core.disk.source import FileSource, open_file
+from bathotype.core.errors import Damaged, NotFound
+from bathotype.core.generalize import residue
+from bathotype.core.generalize.profile import Profile
+from bathotype.core.generalize.remains import blank_remains, still_holds
+from bathotype.core.store.ingest import Chunks, Unchanged
+from bathotype.core.store.manifest import Manifest
+from bathotype.core.store.materialise import materialise
+from bathotype.core.store.note import CaptureNote
+from bathotype.core.units import iec
+from bathotype.service.guests.clone import InsideClone
+from bathotype.service.guests.frozen import thaw_if_frozen
+from bathotype.service.kinds.generalizing import generalize_copy, identity_of, need_tools, profile_for
+from bathotype.service.kinds.making import MakingKind, MakingMemo, MakingParams, source_identity
+from bathotype.service.kinds.scratch import bring, copy_ranges, image_path, new_image
+from bathotype.service.kinds.snapshots import SnapshotMemo, SnapshotParams, Snapshots
+from bathotype.service.operations.kind import Step
+from bathotype.service.preflight import inspect
+from bathotype.service.records import BaseDisk, Checkpoint, Instance, Replica
+from bathotype.wire.versions import CaptureMode
+
+
+class CaptureParams(SnapshotParams, MakingParams):
+    """The machine, the mode, the profile, and the version to make."""
+
+    mode: CaptureMode = "live"
+
+
+class CaptureMemo(SnapshotMemo, MakingMemo):
+    """``inside`` says that a booted clone is generalized; ``since_*`` name the last capture of the machine."""
+
+    inside: bool = False
+    since_snapshot: str | None = None
+    since_version: str | None = None
+    read_bytes: int | None = None
+
+
+class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, CaptureMemo]):
+    """The whole way from preflight to a staged version."""
+
+    name = "capture"
+    params_type, memo_type = CaptureParams, CaptureMemo
+    steps = (
+        Step("check", "Check every precondition"),
+        Step("snapshot", "Freeze, snapshot, thaw"),
+        Step("inside", "Generalize inside a throwaway clone", 3),
+        Step("copy", "Copy the used blocks", 6, restart_from="copy"),
+        Step("generalize", "Generalize the copy", 3, restart_from="copy"),
+        Step("store", "Store new chunks", 6, restart_from="copy"),
+        Step("scan", "Look for residue and take stock", 3),
+        Step("seal", "Seal the version"),
+    )
+
+    @property
+    def _as_is(self) -> bool:
+        return self.params.mode == "as-is"
+
+    @property
+    def _profile(self) -> Profile:
+        return profile_for(self.params.profile)
+
+    def check(self) -> None:
+        """Preflight once more: minutes may have passed in the queue."""
+        self.have_machine_alone()
+        if not self._as_is:
+            need_tools()
+        if thaw_if_frozen(self.site, self.params.machine_id):
+            self.context.log("The guest was still frozen from before; it is thawed.", "warning")
+        found = inspect(
+            self.context.reach,
+            self.context.account_name,
+            self.machine,
+            mode=self.params.mode,
+            profile=None if self._as_is else self._profile,
+            tags=self.params.tags,
+            scratch_bytes=self.context.settings.scratch_bytes,
+        )
+        for warning in found.remarks.warnings:
+            self.context.log(warning, "warning")
+        found.refuse()
+        self.memo.inside = found.inside
+        self.save()
+
+    def snapshot(self) -> None:
+        """Freeze, snapshot, thaw; the site notes changes from now on, unless a clone is what is stored."""
+        notes = not self.memo.inside
+        self.take_snapshot(freeze=True, note_changes=notes, since=self._last_capture() if notes else None)
+
+    def _last_capture(self) -> str | None:
+        """The snapshot of the last capture of the machine, since which the site may know what changed."""
+        region = self.params.region
+        with self.context.session() as session:
+            noted = session.get(Checkpoint, (self.context.account_id, self.params.machine_id))
+            if noted is None or noted.region != region:
+                return None
+            ready = session.scalar(
+                select(Replica.state).where(Replica.version_id == noted.version_id, Replica.region == region)
+            )
+        if ready != "ready":
+            return None
+        self.memo.since_snapshot, self.memo.since_version = noted.site_snapshot, noted.version_id
+        return noted.site_snapshot
+
+    def inside(self) -> bool | None:
+        """Where the disk cannot be edited offline, generalize a booted clone and store a snapshot of that."""
+        if not self.memo.inside:
+            return False
+        context, profile = self.context, self._profile
+        known = dict(self.memo.identity)
+        with InsideClone(context, self.site, self.machine, self.taken, self.params.tags) as clone:
+            made = clone.generalize(
+                profile,
+                lambda tree: identity_of(tree, known),
+                lambda identity: source_identity(identity, self.memo.source),
+            )
+            self.memo.identity, self.memo.steps = made.identity, made.steps
+            self.memo.profile = {"name": profile.name, "digest": profile.digest}
+            self.save()
+            with self.site.open_disk(made.snapshot) as disk:
+                bring(context, disk, used_ranges(disk, read_layout(disk)))
+        path = image_path(context)
+        blank_remains(path, context.scratch)
+        with open_file(path) as image:
+            # The id was a small file too: where it is still found, other removed files may be.
+            machine_id = str(made.identity.get("machine_id", ""))
+            if len(machine_id) == 32 and still_holds(image, machine_id.encode()):
+                made.findings.append(residue.remains("the source's machine id"))
+            self.judged(made.findings, made.contents)
+            self.store_disk(image, used_ranges(image, read_layout(image)))
+        return None
+
+    def copy(self) -> bool | None:
+        """Bring the used blocks of the snapshot to scratch, as a sparse file.  A capture as it is needs no copy."""
+        if self._as_is or self.memo.inside:
+            return False
+        with self.site.open_disk(self.taken) as disk:
+            used = used_ranges(disk, read_layout(disk))
+            earlier = self._incremental(disk, used)
+            target = new_image(self.context, disk.size, used.total)
+            try:
+                if earlier is None:
+                    copy_ranges(self.context, disk, used, target, 0, used.total)
+                else:
+                    self._copy_changes(disk, used, target, earlier)
+                target.flush()
+            finally:
+                target.close()
+        return None
+
+    def _incremental(self, disk: NbdPool, used: Ranges) -> Unchanged | None:
+        """The version to build upon, and the chunks that must be read anew; None where everything must be."""
+        changed = disk.changed() if self.memo.changes_known else None
+        since = self.memo.since_version
+        if changed is None or since is None:
+            return None
+        self.context.keep_chunks(self.params.region)
+        store = self.context.store(self.params.region)
+        try:
+            base = store.get_manifest(since)
+            note = CaptureNote.loads(store.get_note(since))
+        except (NotFound, Damaged) as error:
+            self.context.log(f"Everything is read: {error.message}", "warning")
+            return None
+        if base.size != disk.size:
+            return None
+        fresh = note.fresh(used, changed, disk.size)
+        self.context.log(f"The site knows what changed since the last capture: {iec(changed.total)}.")
+        return Unchanged(base, fresh)
+
+    def _copy_changes(self, disk: NbdPool, used: Ranges, target: FileSource, earlier: Unchanged) -> None:
+        context = self.context
+        wanted = used.windows(65536)
+        base: Manifest = earlier.manifest
+        rows = earlier.rows(wanted)
+        fresh = Chunks(wanted[earlier.changed.covers(wanted)])
+        from_site = fresh.ranges(disk.size).intersect(used, disk.size)
+        total = from_site.total + len(rows) * 65536
+        before = copy_ranges(context, disk, from_site, target, 0, total)
+        materialise(
+            base.only(rows),
+            context.store(self.params.region),
+            target,
+            progress=lambda part, _: context.progress(before + part, total),
+        )
+        self.memo.read_bytes = from_site.total
+        self.save()
+        context.log(f"{iec(from_site.total)} read from the machine, {iec(len(rows) * 65536)} from the store.")
+
+    def generalize(self) -> bool | None:
+        """Make the profile's changes on the copy, never on the source."""
+        if self._as_is or self.memo.inside:
+            return False
+        profile = self._profile
+        self.memo.take(generalize_copy(self.context, profile, self.memo.identity))
+        self.memo.profile = {"name": profile.name, "digest": profile.digest}
+        self.save()
+        return None
+
+    def store(self) -> bool | None:
+        """Store what the region does not have yet."""
+        if self.memo.inside:
+            return False
+        if not self._as_is:
+            self.store_image()
+            return None
+        with self.site.open_disk(self.taken) as disk:
+            used = used_ranges(disk, read_layout(disk))
+            self.store_disk(disk, used, self._incremental(disk, used))
+        return None
+
+    def scan(self) -> bool | None:
+        """A clone was judged from inside: its files cannot be read from here."""
+        if self.memo.inside:
+            return False
+        self.judge_stored(identity_kept=self._as_is)
+        return None
+
+    def seal(self) -> None:
+        """Record the version."""
+        self.record_version(mode=self.params.mode, told_source=str(self.memo.source.get("machine", "")))
+
+    def parent(self, session: Session) -> str | None:
+        """The version that the source machine was launched from."""
+        source = self.memo.source
+        of_instance = select(Instance.version_id).where(Instance.site_machine == source["machine_id"])
+        parent = session.scalar(of_instance.limit(1))
+        if parent is None and source.get("created_from"):
+            parent = session.scalar(select(BaseDisk.version_id).where(BaseDisk.site_disk == source["created_from"]))
+        return parent
+
+    def on_recorded(self, session: Session) -> None:
+        """Remember at which snapshot the site began to note changes."""
+        if self.memo.inside:
+            return
+        session.merge(
+            Checkpoint(
+                account_id=self.context.account_id,
+                machine_id=self.params.machine_id,
+                region=self.params.region,
+                site_snapshot=self.taken,
+                version_id=self.params.version_id,
+            )
+        )
+
+    def clean_up(self, outcome: str) -> None:
+        InsideClone.remove(self.context, self.site, self.params.region)
+        self.drop_snapshot()
+        MakingKind.clean_up(self, outcome)
+
+    def result(self) -> dict[str, Any]:
+        return {
+            **MakingKind.result(self),
+            "frozen_seconds": self.memo.frozen_seconds,
+            "read_bytes": self.memo.read_bytes,
+            "inside": self.memo.inside,
+        }

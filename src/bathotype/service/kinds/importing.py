@@ -1,0 +1,131 @@
+"""Import: from an image file to a staged version."""
+
+from __future__ import annotations
+
+from sqlalchemy import delete
+from sqlalchemy.orm import Session
+
+from bathotype.core.disk.layout import read_layout, used_ranges
+from bathotype.core.disk.source import open_file
+from bathotype.core.generalize.profile import Profile
+from bathotype.core.guest.files import GuestDisk
+from bathotype.service.imagefiles import Examined, examine, source_record
+from bathotype.service.kinds.generalizing import GivenProfile, generalize_copy, identity_of, need_tools, profile_for
+from bathotype.service.kinds.making import MakingKind, MakingMemo, MakingParams
+from bathotype.service.kinds.scratch import bring, image_path
+from bathotype.service.operations.kind import Step
+from bathotype.service.records import Upload
+
+
+class ImportParams(MakingParams):
+    """The file (an upload or an address), its format, and the profile; None imports the disk as it is."""
+
+    upload: str | None = None
+    url: str | None = None
+    format: str | None = None
+    profile: GivenProfile | None = "linux"
+
+
+class ImportMemo(MakingMemo):
+    """What every making keeps."""
+
+
+class Import(MakingKind[ImportParams, ImportMemo]):
+    """Check, bring the used blocks to scratch, generalize, store, judge, record."""
+
+    name = "import"
+    params_type, memo_type = ImportParams, ImportMemo
+    steps = (
+        Step("check", "Check the file"),
+        Step("fetch", "Bring the used blocks", 6, restart_from="fetch"),
+        Step("generalize", "Generalize the copy", 3, restart_from="fetch"),
+        Step("store", "Store new chunks", 6, restart_from="fetch"),
+        Step("scan", "Look for residue and take stock", 3),
+        Step("seal", "Seal the version"),
+    )
+
+    @property
+    def _profile(self) -> Profile | None:
+        return None if self.params.profile is None else profile_for(self.params.profile)
+
+    def _upload(self) -> Upload | None:
+        if not self.params.upload:
+            return None
+        with self.context.session() as session:
+            found = session.get_one(Upload, self.params.upload)
+            session.expunge(found)
+            return found
+
+    def _examine(self) -> Examined:
+        return examine(
+            self.context.reach,
+            self.context.account_name,
+            upload=self._upload(),
+            url=self.params.url,
+            form=self.params.format,
+            region=self.params.region,
+            profile=self._profile,
+            scratch_bytes=self.context.settings.scratch_bytes,
+        )
+
+    def check(self) -> None:
+        """Everything once more, and an archive's own digests."""
+        if self._profile is not None:
+            need_tools()
+        found = self._examine()
+        for warning in found.remarks.warnings:
+            self.context.log(warning, "warning")
+        found.refuse()
+        assert found.image is not None
+        if found.image.check is not None:
+            listed = found.image.check(self.context.progress)
+            self.context.log("The archive's digests are right." if listed else "The archive lists no digests.")
+        self.memo.source, self.memo.identity = source_record(found, self.params.url), {}
+        self.save()
+
+    def fetch(self) -> None:
+        """The used blocks, as a sparse raw file in scratch."""
+        found = self._examine()
+        found.refuse()
+        assert found.image is not None
+        disk = found.image.disk
+        bring(self.context, disk, used_ranges(disk, read_layout(disk)))
+
+    def generalize(self) -> bool | None:
+        """Make the profile's changes on the copy."""
+        profile = self._profile
+        if profile is None:
+            return False
+        self.memo.take(generalize_copy(self.context, profile, self.memo.identity))
+        self.memo.profile = {"name": profile.name, "digest": profile.digest}
+        self.save()
+        return None
+
+    def store(self) -> None:
+        """Store what the region does not have yet."""
+        if self._profile is not None:
+            self.store_image()
+            return
+        with open_file(image_path(self.context)) as image:
+            layout = read_layout(image)
+            if layout.root(image) is not None:
+                self.memo.identity = identity_of(GuestDisk.open(image), self.memo.identity)
+            self.store_disk(image, used_ranges(image, layout))
+
+    def scan(self) -> None:
+        """Judge what was stored."""
+        self.judge_stored(identity_kept=self._profile is None)
+
+    def seal(self) -> None:
+        """Record the version."""
+        self.record_version(mode="import", told_source=str(self.memo.source["file"]))
+
+    def on_end(self, session: Session, outcome: str) -> None:
+        super().on_end(session, outcome)
+        if outcome == "succeeded" and self.params.upload:
+            session.execute(delete(Upload).where(Upload.id == self.params.upload))
+
+    def clean_up(self, outcome: str) -> None:
+        super().clean_up(outcome)
+        if outcome == "succeeded" and self.params.upload:
+            self.context.store(self.params.region).delete_upload(self.params.upload)

@@ -1,0 +1,280 @@
+"""Launch: machines from a version, each followed until it is itself."""
+
+from __future__ import annotations
+
+import json
+import time
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
+from functools import cached_property
+from typing import Any
+
+from sqlalchemy import func, select, update
+from sqlalchemy.orm import Session
+
+from bathotype.core.errors import BathotypeError, NotFound, Refused
+from bathotype.core.firstboot.seed import build_seed
+from bathotype.core.firstboot.settings import first_boot_of
+from bathotype.core.guest.agent import AgentRefused
+from bathotype.service import audit
+from bathotype.service.admission import rooms
+from bathotype.service.guests.ready import console_tail
+from bathotype.service.identities import read_identity, remember_identity
+from bathotype.service.kinds.basedisks import BaseDisks
+from bathotype.service.operations.context import Cancelled, LockLost
+from bathotype.service.operations.kind import Kind, Memo, Params, Step
+from bathotype.service.records import BaseDisk, Instance, Version
+from bathotype.service.records.base import REST, utcnow
+from bathotype.service.shares import still_granted
+from bathotype.sites.protocol import Site, SiteMachine
+
+_AT_ONCE = 8
+_POLL = 0.3
+
+
+class LaunchParams(Params):
+    """The version, where it is launched, and how long an instance may take to come up, in seconds."""
+
+    version_id: str
+    reference: str
+    region: str
+    wait_seconds: int
+    tags: dict[str, str] = {}
+    warnings: list[str] = []
+
+
+class LaunchMemo(Memo):
+    """Nothing: the instances' own records hold everything."""
+
+
+class Launch(Kind[LaunchParams, LaunchMemo]):
+    """Write a base disk if there is none, create the machines, follow them until first boot is done."""
+
+    name = "launch"
+    params_type, memo_type = LaunchParams, LaunchMemo
+    steps = (
+        Step("base_disk", "Write and verify the base disk", 5),
+        Step("create", "Create the machines", 3),
+        Step("follow", "Follow first boot", 3),
+    )
+
+    @property
+    def _site(self) -> Site:
+        return self.context.site(self.params.region)
+
+    # The base disk
+
+    @cached_property
+    def _bases(self) -> BaseDisks:
+        return BaseDisks(self.context, self.params.version_id, self.params.region)
+
+    def base_disk(self) -> bool | None:
+        """Make sure that a verified base disk stands at the site; two launches make one between them."""
+        if self._bases.ready():
+            return False
+        self._bases.lock()
+        if self._bases.ready():
+            return False
+        self._bases.make_first()
+        return None
+
+    # The machines
+
+    def _instances(self, *states: str) -> list[Instance]:
+        with self.context.session() as session:
+            query = select(Instance).where(Instance.operation_id == self.context.id).order_by(Instance.id)
+            return [i for i in session.scalars(query) if not states or i.state in states]
+
+    def _each(self, instances: list[Instance], call: Callable[[Instance], None]) -> None:
+        """Do something for each instance, a few at a time."""
+        with ThreadPoolExecutor(_AT_ONCE, thread_name_prefix="launch") as pool:
+            for done, _ in enumerate(pool.map(call, instances), 1):
+                self.context.progress(done, len(instances))
+
+    def create(self) -> None:
+        """Create, seed and start each machine; the instance's id makes a repetition harmless."""
+        self._each(self._instances("pending", "starting"), self._create_one)
+
+    def _create_one(self, instance: Instance) -> None:
+        tags = {**self.context.tags(self.params.tags), "bathotype-instance": instance.id}
+        try:
+            # Where a share has ended meanwhile, what does not run yet is not started.
+            with self.context.session() as session:
+                still_granted(session, self.context.account_id, self.params.version_id, self.params.region)
+            with self._bases.least_busy(instance.zone or None) as base:
+                machine = self._start(instance, base, tags)
+        except (Refused, NotFound) as error:
+            self._fail(instance, str(error))
+            return
+        with self.context.session() as session:
+            session.execute(
+                update(Instance)
+                .where(Instance.id == instance.id)
+                .values(state="starting", site_machine=machine.id, address=machine.address, zone=machine.zone)
+            )
+
+    def _start(self, instance: Instance, base: BaseDisk, tags: dict[str, str]) -> SiteMachine:
+        settings = first_boot_of(instance.first_boot)
+        try:
+            self._bases.grant(base, self.context.account_name)
+            machine = self._site.create_machine(
+                key=instance.id,
+                name=instance.name,
+                region=self.params.region,
+                zone=instance.zone or base.zone or None,
+                size=instance.size,
+                boot_disk=str(base.site_disk),
+                tags=tags,
+            )
+        except NotFound:
+            self._bases.lost(base)
+            raise
+        seed = build_seed(settings, instance_id=instance.id, host_name=instance.host_name, mac=machine.mac)
+        self._site.set_seed(machine.id, seed.volume())
+        self._site.power(machine.id, "on")
+        return machine
+
+    # First boot
+
+    def follow(self) -> None:
+        """Wait until each agent answers and the settings have taken effect."""
+        deadline = time.monotonic() + self.params.wait_seconds
+        waiting = {i.id: i for i in self._instances("starting")}
+        total = len(self._instances())
+        while waiting:
+            with ThreadPoolExecutor(_AT_ONCE, thread_name_prefix="follow") as pool:
+                for instance, up in zip(
+                    list(waiting.values()), pool.map(self._is_up, list(waiting.values())), strict=True
+                ):
+                    if up:
+                        del waiting[instance.id]
+            self.context.progress(total - len(waiting), total)
+            if waiting and time.monotonic() > deadline:
+                for instance in waiting.values():
+                    self._fail(instance, self._console_tail(instance))
+                return
+            if waiting:
+                time.sleep(_POLL)
+                self.context.check()
+
+    def _is_up(self, instance: Instance) -> bool:
+        assert instance.site_machine is not None
+        try:
+            machine = self._site.machine(instance.site_machine)
+            with self._site.agent(instance.site_machine, timeout=3) as agent:
+                seen = agent.host_name()
+                if agent.commands() >= {"guest-file-open", "guest-file-read"}:
+                    done = agent.read_file("/var/lib/cloud/data/instance-id").decode().strip()
+                    json.loads(agent.read_file("/var/lib/cloud/data/result.json"))
+                    if done != instance.id or seen != instance.host_name:
+                        return False
+                identity = read_identity(agent)
+        except NotFound:
+            self._fail(instance, "It was deleted at the site while it started.")
+            return True
+        except (Cancelled, LockLost):
+            raise
+        except (BathotypeError, AgentRefused, ValueError):
+            return False
+        with self.context.session() as session:
+            session.execute(
+                update(Instance)
+                .where(Instance.id == instance.id)
+                .values(
+                    state="running", identity=identity, seen_at=utcnow(), reason=None, acted_at=func.clock_timestamp()
+                )
+            )
+            remember_identity(session, self.context.account_id, machine, identity)
+            audit.record(
+                session,
+                self.context.account_id,
+                self.context.created_by,
+                "instance.running",
+                instance.name,
+                after={"instance": instance.id, "version": self.params.reference},
+            )
+        return True
+
+    def _console_tail(self, instance: Instance) -> str:
+        waited = self.params.wait_seconds
+        text = f"It did not come up with its first-boot settings within {waited} s."
+        tail = console_tail(self._site, str(instance.site_machine))
+        return f"{text} Its console ends:\n" + "\n".join(tail) if tail else text
+
+    def _fail(self, instance: Instance, reason: str) -> None:
+        self.context.log(f"{instance.name}: {reason}", "error")
+        with self.context.session() as session:
+            session.execute(
+                update(Instance)
+                .where(Instance.id == instance.id)
+                .values(state="failed", reason=reason, ended_at=utcnow())
+            )
+
+    # The end
+
+    def clean_up(self, outcome: str) -> None:
+        """Machines of instances that failed or were cancelled are removed: nothing half-launched stays."""
+        unfinished = ("pending", "starting", "failed") if outcome != "succeeded" else ("failed",)
+        for instance in self._instances(*unfinished):
+            for machine in self._made_for(instance):
+                self._site.delete_machine(machine)
+            if instance.state != "failed":
+                self._fail(instance, f"The launch was {outcome}.")
+
+    def _made_for(self, instance: Instance) -> list[str]:
+        if instance.site_machine:
+            return [instance.site_machine]
+        machine = self._site.machine_named(self.params.region, instance.name)
+        return [machine.id] if machine and machine.tags.get("bathotype-instance") == instance.id else []
+
+    @classmethod
+    def before_retry(cls, session: Session, account_id: str, operation_id: str, params: LaunchParams) -> None:
+        """The instances that it gave up, unless the version, the share or an allowance forbids them now."""
+        version = session.get_one(Version, params.version_id, with_for_update={**REST, "of": Version})
+        if version.state in ("retired", "purged"):
+            raise Refused(f"{params.reference} is {version.state} now: it takes no new launches.", code="state-forbids")
+        failed = session.scalars(
+            select(Instance).where(Instance.operation_id == operation_id, Instance.state == "failed")
+        ).all()
+        still_granted(session, account_id, version.id, params.region)
+        full = [b for room in rooms(session, account_id, version, lock=True) if (b := room.blocker(len(failed)))]
+        if full:
+            raise Refused(" ".join(full), code="launch-refused")
+        for instance in failed:
+            instance.state, instance.reason, instance.ended_at, instance.site_machine = "pending", None, None, None
+
+    def on_end(self, session: Session, outcome: str) -> None:
+        for instance in session.scalars(select(Instance).where(Instance.operation_id == self.context.id)):
+            if instance.state == "failed":
+                audit.record(
+                    session,
+                    self.context.account_id,
+                    self.context.created_by,
+                    "instance.failed",
+                    instance.name,
+                    after={"instance": instance.id, "reason": instance.reason},
+                )
+
+    def result(self) -> dict[str, Any]:
+        instances = self._instances()
+        failed = [i for i in instances if i.state == "failed"]
+        if failed:
+            some = "; ".join(f"{i.name}: {i.reason}" for i in failed[:3])
+            raise _SomeFailed(len(failed), len(instances), some)
+        return {
+            "reference": self.params.reference,
+            "instances": [
+                {"id": i.id, "name": i.name, "address": i.address, "state": i.state}
+                for i in sorted(instances, key=lambda i: i.name)
+            ],
+        }
+
+
+class _SomeFailed(BathotypeError):
+    code = "instances-failed"
+
+    def __init__(self, failed: int, total: int, some: str) -> None:
+        super().__init__(
+            f"{failed} of {total} instances did not come up. {some}",
+            advice="Those that did are running. `operations log` has more; launch the others again.",
+        )

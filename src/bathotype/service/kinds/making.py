@@ -1,0 +1,299 @@
+"""Making a version: what captures, imports and edits are asked, what they keep, and the steps that they share.
+
+A version is made in three parts: its chunks are stored (`store_disk`), what was stored is judged (`judge_stored`), and
+the version is recorded (`seal`).  Each part is a function of what it needs; a kind of operation calls them from its steps.
+"""
+
+from __future__ import annotations
+
+import contextlib
+from dataclasses import asdict
+from typing import Any, TypeVar
+
+from pydantic import BaseModel
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from bathotype.core.contents.inventory import Contents, read_contents
+from bathotype.core.disk.ranges import Ranges
+from bathotype.core.disk.source import BlockSource, open_file
+from bathotype.core.errors import BathotypeError, NotFound, Refused
+from bathotype.core.generalize import residue
+from bathotype.core.guest.files import GuestDisk
+from bathotype.core.lifecycle.numbers import sort_key
+from bathotype.core.store.ingest import Unchanged, ingest
+from bathotype.core.store.manifest import ChunkIndex, Manifest
+from bathotype.core.store.materialise import materialise
+from bathotype.core.store.note import CaptureNote
+from bathotype.core.units import iec, plural
+from bathotype.service import audit
+from bathotype.service.kinds.generalizing import Generalized, chunks_before
+from bathotype.service.kinds.scratch import image_path, new_image
+from bathotype.service.numbering import claim_again, give_back
+from bathotype.service.operations.context import WorkContext
+from bathotype.service.operations.kind import Kind, Memo, Params
+from bathotype.service.records import Finding, Line, Replica, Version, VersionPackage
+from bathotype.service.records.base import utcnow
+from bathotype.service.signatures import KeyRing
+
+_MOST_REFERENCES = 4  # manifests whose chunks are looked up before storing anew
+
+
+class NumberedParams(Params):
+    """Which version an operation makes; its number is reserved until the operation ends."""
+
+    line_id: str
+    line: str
+    number: str
+    version_id: str
+    notes: str = ""
+
+    @property
+    def made(self) -> str:
+        """``line@number`` of the version."""
+        return f"{self.line}@{self.number}"
+
+
+N = TypeVar("N", bound=NumberedParams)
+M = TypeVar("M", bound=Memo)
+
+
+class NumberedKind(Kind[N, M]):
+    """An operation that has reserved the number of a version."""
+
+    def on_end(self, session: Session, outcome: str) -> None:
+        give_back(session, self.context.id)
+
+    @classmethod
+    def before_retry(cls, session: Session, account_id: str, operation_id: str, params: N) -> None:
+        claim_again(session, params.line_id, params.number, operation_id)
+
+
+class MakingParams(NumberedParams):
+    """Where the version's chunks are stored."""
+
+    region: str
+
+
+class Stored(BaseModel):
+    """What was stored: the content digest, and sizes in bytes."""
+
+    digest: str
+    virtual: int
+    used: int
+    stored: int
+    new: int
+
+
+class MakingMemo(Memo):
+    """``source`` and ``identity`` say where the disk comes from; the rest is what each step found."""
+
+    source: dict[str, Any] = {}
+    identity: dict[str, Any] = {}
+    profile: dict[str, Any] | None = None
+    steps: list[dict[str, Any]] = []
+    ranges: list[tuple[int, int]] | None = None
+    stored: Stored | None = None
+    findings: list[dict[str, Any]] = []
+    contents: dict[str, Any] = {}
+
+    def take(self, done: Generalized) -> None:
+        """Keep what was generalized."""
+        self.identity, self.steps, self.ranges = done.identity, done.plan.by_step(), done.ranges
+
+    def judge(self, findings: list[residue.Finding], contents: Contents) -> None:
+        """Keep what the scan found."""
+        self.findings, self.contents = [asdict(f) for f in findings], contents.as_data()
+
+
+P = TypeVar("P", bound=MakingParams)
+K = TypeVar("K", bound=MakingMemo)
+
+
+class MakingKind(NumberedKind[P, K]):
+    """Base of the kinds that make a version from a disk."""
+
+    def parent(self, session: Session) -> str | None:
+        """Id of the version that this one descends from."""
+        return None
+
+    @property
+    def known_identity(self) -> residue.SourceIdentity:
+        """The identity that the scan looks for."""
+        return source_identity(self.memo.identity, self.memo.source)
+
+    def store_disk(self, disk: BlockSource, used: Ranges, unchanged: Unchanged | None = None) -> None:
+        """Store what the region does not have yet."""
+        context, params = self.context, self.params
+        context.keep_chunks(params.region)
+        store = context.store(params.region)
+        known = ChunkIndex(self._references())
+        stored = ingest(disk, used, store, known, progress=context.progress, unchanged=unchanged)
+        manifest = stored.manifest
+        store.put_manifest(params.version_id, manifest)
+        note = CaptureNote.of(used, chunks_before(context.scratch, manifest.size), manifest)
+        store.put_note(params.version_id, note.dumps())
+        context.log(f"{iec(stored.new_bytes)} new of {iec(manifest.data_bytes)}.")
+        self.memo.ranges = None
+        self.memo.stored = Stored(
+            digest=manifest.content_digest,
+            virtual=manifest.size,
+            used=manifest.data_bytes,
+            stored=manifest.stored_bytes,
+            new=stored.new_bytes,
+        )
+        self.save()
+
+    def store_image(self) -> None:
+        """Store the generalized copy."""
+        used = Ranges.of(self.memo.ranges or [])
+        with open_file(image_path(self.context)) as image:
+            self.store_disk(image, used)
+
+    def _references(self) -> list[Manifest]:
+        """Manifests in which equal chunks are likely: the parent's, and the line's and machine's newest."""
+        context, params = self.context, self.params
+        with context.session() as session:
+            here = (
+                select(Version.id)
+                .join(Replica)
+                .where(Replica.region == params.region, Replica.state == "ready", Version.state != "purged")
+            )
+            newest = here.order_by(Version.created_at.desc())
+            parent = self.parent(session)
+            wanted = [parent] if parent else []
+            wanted += session.scalars(newest.where(Version.line_id == params.line_id).limit(2))
+            if machine := self.memo.source.get("machine_id"):
+                wanted += session.scalars(newest.where(Version.source["machine_id"].as_string() == machine).limit(1))
+        found = []
+        for version in list(dict.fromkeys(wanted))[:_MOST_REFERENCES]:
+            try:
+                found.append(context.store(params.region).get_manifest(version))
+            except BathotypeError as error:
+                context.log(f"The manifest of {version} cannot be used as a reference: {error.message}", "warning")
+        return found
+
+    def judge_stored(self, *, identity_kept: bool) -> None:
+        """Bring the version back from its store, as launches will, and look for residue and contents in that.
+
+        A store may be far away: the bytes are fetched many at a time, each chunk is checked, and the scan reads the copy.
+        """
+        context, params = self.context, self.params
+        context.keep_chunks(params.region)
+        store = context.store(params.region)
+        manifest = store.get_manifest(params.version_id)
+        image_path(context).unlink(missing_ok=True)  # it is stored, and its room is needed
+        back = new_image(context, manifest.size, manifest.data_bytes)
+        try:
+            materialise(manifest, store, back, progress=context.progress)
+            disk = GuestDisk.open(back)
+            findings = residue.scan(disk, self.known_identity, layout=disk.layout, identity_kept=identity_kept)
+            self.judged(findings, read_contents(disk))
+        except Refused as error:
+            self.judged(residue.unreadable(error.message), Contents())
+        finally:
+            back.close()
+
+    def judged(self, findings: list[residue.Finding], contents: Contents) -> None:
+        """Keep what was found."""
+        high = sum(f.severity == "high" for f in findings)
+        self.context.log(
+            f"{plural(len(findings), 'finding')}, {high} of high severity; {plural(len(contents.packages), 'package')}."
+        )
+        self.memo.judge(findings, contents)
+        self.save()
+
+    def record_version(self, *, mode: str, told_source: str) -> None:
+        """Record the version.  Doing it twice records it once."""
+        with self.context.session() as session:
+            if session.get(Version, self.params.version_id) is None:
+                seal(session, self.context, self.params, self.memo, mode, self.parent(session), told_source)
+                self.on_recorded(session)
+
+    def on_recorded(self, session: Session) -> None:
+        """More to record in the transaction that records the version."""
+
+    def clean_up(self, outcome: str) -> None:
+        if outcome != "succeeded":
+            with contextlib.suppress(NotFound):
+                self.context.store(self.params.region).delete_manifest(self.params.version_id)
+
+    def result(self) -> dict[str, Any]:
+        stored = self.memo.stored
+        assert stored is not None
+        high = sum(f["severity"] == "high" for f in self.memo.findings)
+        return {
+            "reference": self.params.made,
+            "version_id": self.params.version_id,
+            "content_digest": stored.digest,
+            "sizes": stored.model_dump(exclude={"digest"}),
+            "findings": {"all": len(self.memo.findings), "high": high},
+        }
+
+
+def source_identity(identity: dict[str, Any], source: dict[str, Any]) -> residue.SourceIdentity:
+    """What the scan looks for: names, ids, addresses and keys of the source."""
+    addresses = {*identity.get("addresses", []), *([source["address"]] if source.get("address") else [])}
+    return residue.SourceIdentity(
+        identity.get("host_name", ""),
+        identity.get("machine_id", ""),
+        tuple(addresses),
+        tuple(identity.get("host_keys", [])),
+    )
+
+
+def seal(
+    session: Session,
+    context: WorkContext,
+    params: MakingParams,
+    memo: MakingMemo,
+    mode: str,
+    parent: str | None,
+    told_source: str,
+) -> None:
+    """The version's record, its signature, its replica, its packages and its findings."""
+    assert memo.stored is not None
+    stored = memo.stored
+    line = session.get_one(Line, params.line_id)
+    contents = dict(memo.contents)
+    packages = contents.pop("packages")
+    contents["package_count"] = len(packages)
+    version = Version(
+        id=params.version_id,
+        line_id=line.id,
+        number=params.number,
+        sort_key=sort_key(params.number),
+        state="staged",
+        pin_only=False,
+        notes=params.notes,
+        content_digest=stored.digest,
+        virtual_bytes=stored.virtual,
+        used_bytes=stored.used,
+        stored_bytes=stored.stored,
+        new_bytes=stored.new,
+        mode=mode,
+        source={**memo.source, "host_name": memo.identity.get("host_name", "")},
+        parent_id=parent,
+        profile=memo.profile,
+        steps=memo.steps,
+        contents=contents,
+        operation_id=context.id,
+    )
+    session.add(version)
+    session.flush()
+    session.refresh(version)
+    KeyRing(context.settings).sign(session, version)
+    session.add(Replica(version_id=version.id, region=params.region, state="ready", verified_at=utcnow()))
+    rows = {(p["name"], p["architecture"], p["version"]): p for p in packages}
+    session.add_all(VersionPackage(version_id=version.id, **p) for p in rows.values())
+    for position, finding in enumerate(memo.findings):
+        fields = {k: v for k, v in finding.items() if k != "id"}
+        session.add(Finding(version_id=version.id, name=finding["id"], position=position, **fields))
+    audit.record(
+        session,
+        context.account_id,
+        context.created_by,
+        "version.staged",
+        params.made,
+        after={"content_digest": stored.digest, "source": told_source, "mode": mode},
+    )

@@ -1,0 +1,71 @@
+"""The copy of a disk in a worker's scratch space: a sparse raw file, with room checked before it is written."""
+
+from __future__ import annotations
+
+import shutil
+from pathlib import Path
+
+from bathotype.core.disk.ranges import Ranges
+from bathotype.core.disk.source import BlockSource, FileSource
+from bathotype.core.errors import OutOfSpace
+from bathotype.core.units import iec
+from bathotype.service.operations.context import WorkContext
+
+_PIECE = 4 * 1024 * 1024
+_LEFT_FREE = 64 * 1024 * 1024
+
+
+def image_path(context: WorkContext) -> Path:
+    """Where an operation keeps its copy."""
+    return context.scratch / "disk.raw"
+
+
+def new_image(context: WorkContext, size: int, needed: int) -> FileSource:
+    """An empty copy of ``size`` bytes, of which about ``needed`` will be written.  Raises `OutOfSpace`."""
+    _check_room(context, needed)
+    path = image_path(context)
+    path.unlink(missing_ok=True)
+    with path.open("xb") as file:
+        file.truncate(size)
+    return FileSource(path, writable=True)
+
+
+def _check_room(context: WorkContext, needed: int) -> None:
+    folder = context.settings.scratch_dir
+    taken = sum(f.stat().st_blocks * 512 for f in folder.rglob("*") if f.is_file())
+    free = shutil.disk_usage(folder).free
+    room = min(context.settings.scratch_bytes - taken, free - _LEFT_FREE)
+    if needed * 1.05 > room:
+        raise OutOfSpace(
+            f"The copy needs {iec(needed)} of scratch space and {iec(max(0, room))} is left.",
+            advice="Wait for other captures to end, or raise BATHOTYPE_SCRATCH_BYTES, then retry.",
+        )
+
+
+def bring(context: WorkContext, disk: BlockSource, used: Ranges) -> None:
+    """Copy the used ranges of a disk to a new image in scratch."""
+    target = new_image(context, disk.size, used.total)
+    try:
+        copy_ranges(context, disk, used, target, 0, used.total)
+        target.flush()
+    finally:
+        target.close()
+
+
+def copy_ranges(
+    context: WorkContext, disk: BlockSource, used: Ranges, target: FileSource, done: int, total: int
+) -> int:
+    """Copy ranges of a disk; returns the bytes done so far, of ``total`` that the step will do."""
+    try:
+        for start, end in used:
+            for at in range(start, end, _PIECE):
+                piece = disk.read(at, min(_PIECE, end - at))
+                target.write(at, piece)
+                done += len(piece)
+                context.progress(done, total)
+    except OSError as error:
+        raise OutOfSpace(
+            f"The scratch space cannot be written: {error.strerror}.",
+            advice="Free space under BATHOTYPE_SCRATCH_DIR, then retry.",
+        ) from error
+    return done

@@ -1,0 +1,125 @@
+"""What captures and capture plans share: a snapshot of a machine's boot disk, removed in the end."""
+
+from __future__ import annotations
+
+import os
+from typing import Any, TypeVar
+
+from bathotype.core.errors import BathotypeError
+from bathotype.service.guests.frozen import snapshot_frozen, thaw_if_frozen
+from bathotype.service.identities import read_identity, remember_identity
+from bathotype.service.kinds.generalizing import GivenProfile
+from bathotype.service.operations.context import WorkContext
+from bathotype.service.operations.kind import Kind, Memo, Params
+from bathotype.sites.protocol import Site, SiteMachine
+
+
+class SnapshotParams(Params):
+    """The machine, and the tags for what is created at the site."""
+
+    machine_id: str
+    region: str
+    profile: GivenProfile = "linux"
+    tags: dict[str, str] = {}
+
+
+class SnapshotMemo(Memo):
+    """The snapshot, and what the machine was when it was taken."""
+
+    snapshot: str | None = None
+    frozen_seconds: float | None = None
+    changes_known: bool = False
+    source: dict[str, Any] = {}
+    identity: dict[str, Any] = {}
+
+
+P = TypeVar("P", bound=SnapshotParams)
+M = TypeVar("M", bound=SnapshotMemo)
+
+
+class Snapshots(Kind[P, M]):
+    """Takes the snapshot, and removes it.  ``memo.snapshot`` is its id at the site."""
+
+    may_leave_disks = True
+
+    @property
+    def site(self) -> Site:
+        """The site as the capturing account sees it."""
+        return self.context.site(self.params.region)
+
+    @property
+    def machine(self) -> SiteMachine:
+        """The source machine, as it is now."""
+        return self.site.machine(self.params.machine_id)
+
+    @property
+    def taken(self) -> str:
+        """The snapshot's id."""
+        assert self.memo.snapshot is not None
+        return self.memo.snapshot
+
+    def have_machine_alone(self) -> None:
+        """Allow one capture of a machine at a time: one freeze, and one working copy at the site."""
+        self.context.lock(
+            f"machine {self.params.machine_id}", why="Waiting for another capture of this machine to end."
+        )
+
+    def take_snapshot(self, *, freeze: bool, note_changes: bool = False, since: str | None = None) -> None:
+        """Freeze, snapshot, thaw; a machine that is off is not frozen.
+
+        ``note_changes`` asks the site to note changes from now on, ``since`` names the snapshot of an earlier capture.
+        """
+        context, site = self.context, self.site
+        self.have_machine_alone()
+        machine = self.machine
+        thaw_if_frozen(site, machine.id)
+        boot = machine.boot_disk
+        assert boot is not None  # preflight saw it
+        remove_tagged(context, site, self.params.region)  # of an attempt that was cut short: it may not be consistent
+        key = f"{context.id}/snapshot/{os.urandom(4).hex()}"
+        running = machine.state == "running"
+        self.memo.identity = self._identity(machine) if running else {}
+        if running and freeze:
+            taken = snapshot_frozen(
+                context, site, machine, boot.id, key,
+                tags=self.params.tags, checkpoint=note_changes, changes_since=since,
+            )  # fmt: skip
+            context.log(f"The guest was frozen for {taken.frozen_seconds:.2f} s.")
+            disk = taken.disk
+            self.memo.frozen_seconds = round(taken.frozen_seconds, 3)
+        else:
+            name = f"{machine.name}-{context.id}"
+            disk = site.snapshot(boot.id, key=key, name=name, tags=context.tags(self.params.tags))
+        self.memo.snapshot, self.memo.changes_known = disk.id, disk.changes_known
+        self.memo.source = {
+            "machine": machine.name,
+            "machine_id": machine.id,
+            "region": machine.region,
+            "zone": machine.zone,
+            "size": machine.size,
+            "address": machine.address,
+            "created_from": machine.created_from,
+        }
+        self.save()
+
+    def _identity(self, machine: SiteMachine) -> dict[str, Any]:
+        try:
+            with self.site.agent(machine.id) as agent:
+                found = read_identity(agent)
+        except BathotypeError:
+            return {}
+        with self.context.session() as session:
+            remember_identity(session, self.context.account_id, machine, found)
+        return found
+
+    def drop_snapshot(self) -> None:
+        """Thaw the guest where an attempt was cut short, and remove everything temporary at the site."""
+        if self.memo.snapshot is None:  # else it was thawed, and a freeze now would be somebody else's
+            thaw_if_frozen(self.site, self.params.machine_id)
+        remove_tagged(self.context, self.site, self.params.region)
+
+
+def remove_tagged(context: WorkContext, site: Site, region: str) -> None:
+    """Remove every disk that carries the operation's tag."""
+    for disk in site.disks(region, tag=("bathotype-operation", context.id)):
+        site.delete_disk(disk.id)

@@ -1,0 +1,193 @@
+"""Launching: what forbids or accompanies a launch, and recording one."""
+
+from __future__ import annotations
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from bathotype.core.errors import Damaged, Invalid, NotFound, Refused, Unavailable
+from bathotype.core.firstboot.settings import FirstBoot, numbered
+from bathotype.core.lifecycle.references import parse_reference
+from bathotype.core.lifecycle.states import VersionState, may_launch
+from bathotype.core.units import plural
+from bathotype.service import audit
+from bathotype.service.access.principals import Principal
+from bathotype.service.admission import judge, rooms
+from bathotype.service.answers.rules import allowance_answer, verdicts_of
+from bathotype.service.catalogue import require_replica
+from bathotype.service.kinds.launch import Launch, LaunchParams
+from bathotype.service.operations.start import start_operation
+from bathotype.service.placements import standing_disks
+from bathotype.service.reach import Reach
+from bathotype.service.records import Account, FirstBootSet, Instance, Operation, Replica, Share, Version
+from bathotype.service.records.base import new_id
+from bathotype.service.records.fleet import PRESENT
+from bathotype.service.shares import find_usable, in_regions, reference_for, require_region
+from bathotype.service.signatures import check_signature
+from bathotype.sites.protocol import SiteLimits
+from bathotype.wire.fleet import LaunchPlan, LaunchRequest
+
+
+def record_launch(session: Session, reach: Reach, caller: Principal, body: LaunchRequest) -> Operation:
+    """Record the operation and its instances.  Raises `Refused` with everything that forbids it.
+
+    The version's state, the share and the allowances cannot change until the transaction commits: of a launch and a
+    retirement at the same moment, the database puts one first.
+    """
+    version, shares = find_usable(session, caller, body.reference, lock="share")
+    plan = plan_launch(session, reach, caller, body, version, shares, lock=True)
+    if plan.blockers:
+        raise Refused(" ".join(plan.blockers), code="launch-refused")
+    settings = _first_boot(session, caller, body)
+    params = LaunchParams(
+        version_id=version.id,
+        reference=plan.reference,
+        region=body.region,
+        wait_seconds=body.wait_seconds,
+        tags=body.tags,
+        warnings=plan.warnings,
+    )
+    row = start_operation(session, caller, Launch, plan.reference, params)
+    for number, name in enumerate(plan.names, 1):
+        host = numbered(settings.host_name, number, many=body.count > 1) if settings.host_name else name
+        session.add(
+            Instance(
+                id=new_id("in"),
+                account_id=caller.account_id,
+                version_id=version.id,
+                operation_id=row.id,
+                name=name,
+                region=body.region,
+                zone=body.zone or "",
+                size=_size(body, version),
+                host_name=host,
+                first_boot=settings.model_dump(mode="json"),
+            )
+        )
+    audit.record(
+        session,
+        caller.account_id,
+        caller.actor,
+        "launch.requested",
+        plan.reference,
+        after={"operation": row.id, "region": body.region, "names": plan.names},
+    )
+    return row
+
+
+def _first_boot(session: Session, caller: Principal, body: LaunchRequest) -> FirstBoot:
+    if body.first_boot is None:
+        return FirstBoot()
+    if isinstance(body.first_boot, FirstBoot):
+        return body.first_boot
+    row = session.get(FirstBootSet, (caller.account_id, body.first_boot))
+    if row is None:
+        raise NotFound(
+            f"There are no saved first-boot settings {body.first_boot!r}.",
+            advice="`bathotype first-boot list` shows them.",
+        )
+    return FirstBoot.model_validate(row.settings)
+
+
+def plan_launch(
+    session: Session,
+    reach: Reach,
+    caller: Principal,
+    body: LaunchRequest,
+    version: Version,
+    shares: list[Share] | None,
+    *,
+    lock: bool = False,
+) -> LaunchPlan:
+    """Everything that forbids or accompanies a launch."""
+    reach.check_region(body.region)
+    pattern = body.name or version.line.name
+    names = [numbered(pattern, n, many=body.count > 1) for n in range(1, body.count + 1)]
+    if len(set(names)) != len(names):
+        raise Invalid(f"The name pattern {pattern!r} gives the same name twice.", advice="Put {n} into it.")
+    reference = reference_for(session, version, caller.account_id)
+    verdict = may_launch(
+        reference,
+        VersionState(version.state),
+        exact=parse_reference(body.reference).exact,
+        pin_only=version.pin_only,
+        as_is=version.mode == "as-is",
+        sunset_on=version.sunset_on,
+        retire_on=version.retire_on,
+    )
+    blockers, warnings = list(verdict.reasons), list(verdict.warnings)
+    try:
+        require_replica(session, version, body.region, allowed=in_regions(shares) if shares is not None else None)
+        require_region(session, shares, version, body.region)
+        check_signature(session, version)
+    except (Refused, Damaged) as error:
+        blockers.append(str(error))
+    taken = session.scalars(
+        select(Instance.name).where(
+            Instance.account_id == caller.account_id,
+            Instance.region == body.region,
+            Instance.name.in_(names),
+            Instance.state.in_(PRESENT),
+        )
+    )
+    if clash := sorted(taken):
+        blockers.append(f"The names {', '.join(clash[:5])} are in use in {body.region}. Give another --name pattern.")
+    limits, out = _limits(session, reach, caller, body.region, version)
+    tags = {**reach.account_tags(caller.account), **body.tags}
+    if limits is not None:
+        blockers += _site_rules(limits, body, _size(body, version), tags)
+    blockers += out
+    judged = judge(session, session.get_one(Account, caller.account_id), version, body.region, tags)
+    blockers += judged.decision.told("refuse")
+    warnings += judged.decision.told("warn")
+    counted = rooms(session, caller.account_id, version, lock=lock)
+    blockers += [b for room in counted if (b := room.blocker(body.count))]
+    _first_boot(session, caller, body)
+    return LaunchPlan(
+        reference=reference,
+        region=body.region,
+        names=names,
+        base_disk_bytes=0 if standing_disks(session, version.id, body.region) else version.used_bytes,
+        blockers=blockers,
+        warnings=warnings,
+        quotas=dict(limits.quotas) if limits else {},
+        allowances=[allowance_answer(session, room.row, room.used) for room in counted],
+        verdicts=verdicts_of(judged),
+    )
+
+
+def _limits(
+    session: Session, reach: Reach, caller: Principal, region: str, version: Version
+) -> tuple[SiteLimits | None, list[str]]:
+    """What the site allows; where it is out, why nothing is launched there and where it could be."""
+    try:
+        return reach.site(region, caller.account).limits(region), []
+    except Unavailable as error:
+        held = session.scalars(
+            select(Replica.region).where(
+                Replica.version_id == version.id, Replica.state == "ready", Replica.region != region
+            )
+        )
+        others = sorted(held)
+        told = f"It could be launched in {', '.join(others)}." if others else "No other region has it: replicate it."
+        return None, [f"Region {region} is out: {error.message} {told}"]
+
+
+def _size(body: LaunchRequest, version: Version) -> str:
+    """The size that was asked for, else the source machine's."""
+    return body.size or str(version.source.get("size") or "small")
+
+
+def _site_rules(limits: SiteLimits, body: LaunchRequest, size: str, tags: dict[str, str]) -> list[str]:
+    blockers = []
+    zones = limits.regions.get(body.region, ())
+    if body.zone and body.zone not in zones:
+        blockers.append(f"Region {body.region} has no zone {body.zone}. Its zones are {', '.join(zones)}.")
+    if size not in limits.sizes:
+        blockers.append(f"The site has no machine size {size!r}. Its sizes are {', '.join(limits.sizes)}.")
+    used, most = limits.quotas.get("machines", (0, body.count))
+    if used + body.count > most:
+        blockers.append(f"{plural(body.count, 'machine')} more would pass the site's quota ({used} of {most} in use).")
+    if missing := [tag for tag in limits.demanded_tags if not tags.get(tag)]:
+        blockers.append(f"The account's rules demand the tags {', '.join(missing)}. Add --tag KEY=VALUE for each.")
+    return blockers

@@ -1,0 +1,103 @@
+"""The way of a version from staged to purged: the same for a caller and for the service itself."""
+
+from __future__ import annotations
+
+from datetime import date
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from bathotype.core.errors import Invalid, Refused
+from bathotype.core.lifecycle.retirement import plan_purge, plan_retire
+from bathotype.core.lifecycle.states import VersionState, check_move
+from bathotype.core.units import plural
+from bathotype.service import audit
+from bathotype.service.access.principals import Principal
+from bathotype.service.catalogue import reference_of, usage_of
+from bathotype.service.kinds.purge import Purge, PurgeParams
+from bathotype.service.operations.start import start_operation
+from bathotype.service.placements import bring_into_line
+from bathotype.service.records import Finding, Operation, Version
+from bathotype.service.records.base import CHANGE, utcnow
+from bathotype.service.shares import tell_consumers
+
+
+def _move(session: Session, actor: str, version: Version, state: VersionState, **after: object) -> None:
+    """Change the state, with an event.  Raises `Refused` where the table of states forbids it."""
+    reference, before = reference_of(version), {"state": version.state}
+    check_move(reference, VersionState(version.state), state)
+    version.state = state
+    audit.record(
+        session, version.line.account_id, actor, f"version.{state}", reference,
+        before=before, after={"state": str(state), **after},
+    )  # fmt: skip
+
+
+def release(session: Session, caller: Principal, version: Version) -> None:
+    """Offer a version, and bring it to the regions of its line's placement.
+
+    Raises `Refused` while findings of high severity are open.  The caller has locked the version.
+    """
+    reference = reference_of(version)
+    check_move(reference, VersionState(version.state), VersionState.RELEASED)
+    open_high = session.scalars(
+        select(Finding.name).where(
+            Finding.version_id == version.id, Finding.severity == "high", Finding.accepted_by.is_(None)
+        )
+    ).all()
+    if open_high:
+        raise Refused(
+            f"{reference} has {plural(len(open_high), 'open finding')} of high severity: {', '.join(open_high[:5])}.",
+            advice=f"See `bathotype residue {reference}`. Mend the machine and capture again, or accept each by name "
+            "with a reason.",
+            code="findings-open",
+        )
+    version.released_at, version.sunset_on, version.retire_on = utcnow(), None, None
+    _move(session, caller.actor, version, VersionState.RELEASED)
+    bring_into_line(session, caller, version.line, only=version)
+
+
+def sunset(session: Session, caller: Principal, version: Version, retire_on: date | None) -> None:
+    """Warn everybody who launches it; on ``retire_on`` it retires by itself."""
+    if retire_on and retire_on <= utcnow().date():
+        raise Invalid(f"{retire_on} is not in the future.", advice="Give a later date, or retire it now.")
+    version.sunset_on, version.retire_on = utcnow().date(), retire_on
+    until = f" Launches end on {retire_on}." if retire_on else ""
+    tell_consumers(session, version, "sunset", f"{{reference}} is in sunset.{until} Renew what runs it.")
+    _move(session, caller.actor, version, VersionState.SUNSET, retire_on=str(retire_on or ""))
+
+
+def retire(session: Session, caller: Principal, version: Version) -> None:
+    """Refuse new launches.  Raises `Refused` with everything that forbids it."""
+    reference = reference_of(version)
+    check_move(reference, VersionState(version.state), VersionState.RETIRED)
+    plan = plan_retire(usage_of(session, version))
+    if plan.blockers:
+        raise Refused(
+            " ".join(plan.blockers), advice=f"`bathotype retire {reference} --plan` shows everything.", code="blocked"
+        )
+    version.retired_at = utcnow()
+    tell_consumers(session, version, "retired", "{reference} is retired. Renew what runs it.")
+    _move(session, caller.actor, version, VersionState.RETIRED)
+
+
+def retire_what_is_due(session: Session) -> None:
+    """Retire versions whose sunset has reached its date."""
+    due = select(Version).where(Version.state == VersionState.SUNSET, Version.retire_on <= utcnow().date())
+    for version in session.scalars(due.order_by(Version.id).with_for_update(**CHANGE, of=Version)):
+        version.retired_at = utcnow()
+        tell_consumers(session, version, "retired", "{reference} is retired. Renew what runs it.")
+        _move(session, "bathotype", version, VersionState.RETIRED, reason="its sunset ended")
+
+
+def purge(session: Session, caller: Principal, version: Version, *, waive_grace: bool) -> Operation:
+    """Start removing a retired version's bytes.  Raises `Refused` with everything that forbids it."""
+    reference = reference_of(version)
+    plan = plan_purge(usage_of(session, version), utcnow(), waive_grace=waive_grace)
+    if plan.blockers:
+        raise Refused(
+            " ".join(plan.blockers), advice=f"`bathotype purge {reference} --plan` shows everything.", code="blocked"
+        )
+    version.purged_at = utcnow()
+    _move(session, caller.actor, version, VersionState.PURGED, waived_grace=waive_grace)
+    return start_operation(session, caller, Purge, reference, PurgeParams(version_id=version.id, reference=reference))

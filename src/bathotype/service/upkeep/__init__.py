@@ -1,0 +1,31 @@
+"""Upkeep: what the service does again and again by itself, one module a duty.  `DUTIES` lists them."""
+
+from bathotype.service.upkeep import (
+    answers,
+    basedisks,
+    instances,
+    leftovers,
+    placements,
+    scratch,
+    scrub,
+    shares,
+    sunsets,
+    uploads,
+)
+from bathotype.service.upkeep.duty import Duty
+
+DUTIES: tuple[Duty, ...] = tuple(
+    module.DUTY
+    for module in (
+        instances,
+        leftovers,
+        sunsets,
+        basedisks,
+        shares,
+        placements,
+        scrub,
+        uploads,
+        scratch,
+        answers,
+    )
+)

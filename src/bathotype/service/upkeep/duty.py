@@ -1,0 +1,82 @@
+"""What an upkeep duty is, and running one: alone in the whole installation, within its deadline, and failing by itself."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+
+import structlog
+from sqlalchemy import select
+
+from bathotype.core.errors import BathotypeError
+from bathotype.service.database import Database, try_lock
+from bathotype.service.reach import Reach
+from bathotype.service.records import Account
+from bathotype.service.settings import Settings
+
+log = structlog.get_logger()
+
+
+class Late(BathotypeError):
+    """A duty has passed its deadline; the rest is left to its next turn."""
+
+    code = "duty-late"
+
+
+class Turn:
+    """One run of one duty: what it works with, and its deadline."""
+
+    def __init__(self, database: Database, reach: Reach, settings: Settings, deadline: float) -> None:
+        self.database, self.reach, self.settings = database, reach, settings
+        self._ends = time.monotonic() + deadline
+
+    def check(self) -> None:
+        """Raise `Late` once the deadline has passed: called between the items of a duty."""
+        if time.monotonic() > self._ends:
+            raise Late("The duty passed its deadline.", advice="It continues with its next turn.")
+
+    def accounts(self) -> Iterator[tuple[str, str]]:
+        """``(name, id)`` of every account that has access to sites."""
+        with self.database.reads() as session:
+            rows = session.execute(select(Account.name, Account.id).order_by(Account.name)).all()
+        for name, account_id in rows:
+            if name in self.reach.places.accounts:
+                self.check()
+                yield name, account_id
+
+    def failed(self, what: str, error: BathotypeError) -> None:
+        """Log that one item failed; the others go on."""
+        if isinstance(error, Late):
+            raise error
+        log.warning("upkeep failed for one item", what=what, error=error.message)
+
+
+@dataclass(frozen=True)
+class Duty:
+    """Something that the service does again and again by itself.
+
+    ``period`` is the pause between two turns and ``deadline`` how long a turn may take, both in seconds.
+    """
+
+    name: str
+    run: Callable[[Turn], None]
+    period: Callable[[Settings], float] = lambda settings: float(settings.reconcile_seconds)
+    deadline: float = 600.0
+
+
+def take_turn(duty: Duty, database: Database, reach: Reach, settings: Settings) -> bool:
+    """Run a duty once, unless another worker runs it now; False then.
+
+    What goes wrong ends this turn of this duty alone: it is logged, and the next turn starts anew.
+    """
+    with database.held_connection() as connection:
+        if not try_lock(connection, f"duty {duty.name}"):
+            return False
+        try:
+            duty.run(Turn(database, reach, settings, duty.deadline))
+        except Late:
+            log.warning("upkeep passed its deadline", duty=duty.name, deadline=duty.deadline)
+        except Exception as error:
+            log.warning("upkeep failed", duty=duty.name, error=str(error)[:300])
+        return True

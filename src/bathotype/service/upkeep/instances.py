@@ -1,0 +1,245 @@
+"""Duty: compare the machines of each site with the recorded instances, a page of each at a time.
+
+Both sides come in the order of the site's machine ids, so that neither is ever in memory as a whole.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import datetime, timedelta
+from itertools import islice
+
+from sqlalchemy import func, select, update
+from sqlalchemy.orm import Session
+
+from bathotype.core.errors import BathotypeError
+from bathotype.service import audit
+from bathotype.service.admission import judge
+from bathotype.service.catalogue import reference_of
+from bathotype.service.database import Database
+from bathotype.service.identities import forget_identity, read_identity, remember_identity
+from bathotype.service.records import Account, BaseDisk, Instance, Version
+from bathotype.service.records.base import CHANGE, new_id, utcnow
+from bathotype.service.shares import owner_of, shares_of_version
+from bathotype.service.upkeep.duty import Duty, Turn
+from bathotype.sites.protocol import Site, SiteMachine
+
+_ASK_AGAIN = timedelta(minutes=5)
+FOLLOWED = ("running", "stopped", "lost")
+_PAGE = 500
+_ASKED_PER_TURN = 50
+
+
+class Follower:
+    """Compares one account's machines in one region with its instances."""
+
+    def __init__(self, database: Database, account_id: str, region: str) -> None:
+        self._database, self._account, self._region = database, account_id, region
+        self._began: datetime | None = None
+
+    def compare(self, machines: Iterator[SiteMachine]) -> None:
+        """Go through both sides once.  ``machines`` come in ascending order of their ids, asked for as they are needed."""
+        behind = ""  # everything up to here has been compared
+        with self._database.reads() as session:
+            self._began = session.scalar(select(func.clock_timestamp()))
+        while True:
+            page = list(islice(machines, _PAGE))
+            last = page[-1].id if len(page) == _PAGE else None
+            self._page(behind, last, {m.id: m for m in page})
+            if last is None:
+                return
+            behind = last
+
+    def _page(self, after: str, last: str | None, present: dict[str, SiteMachine]) -> None:
+        with self._database.sessions.begin() as session:
+            mine = (Instance.account_id == self._account, Instance.region == self._region)
+            here = [*mine, Instance.site_machine.is_not(None), Instance.site_machine > after]
+            if last is not None:
+                here.append(Instance.site_machine <= last)
+            followed = session.scalars(
+                select(Instance).where(*here, Instance.state.in_(FOLLOWED)).order_by(Instance.site_machine)
+            )
+            same = []
+            for instance in followed.all():
+                machine = present.get(str(instance.site_machine))
+                if machine is not None and _unchanged(instance, machine):
+                    same.append(instance.id)
+                else:
+                    self._follow(session, instance.id, machine)
+            if same:
+                free = select(Instance.id).where(Instance.id.in_(same)).with_for_update(**CHANGE, skip_locked=True)
+                session.execute(
+                    update(Instance)
+                    .where(Instance.id.in_(free))
+                    .values(seen_at=utcnow())
+                    .execution_options(synchronize_session=False)
+                )
+            self._look_for_new(session, present)
+
+    def _look_for_new(self, session: Session, present: dict[str, SiteMachine]) -> None:
+        """Machines that somebody made from one of our base disks without us."""
+        made_of = {m.created_from for m in present.values() if m.created_from}
+        if not made_of:
+            return
+        of_base = select(BaseDisk.site_disk, BaseDisk.version_id).where(BaseDisk.site_disk.in_(made_of))
+        bases = dict(session.execute(of_base).tuples().all())
+        # Machines that a launch is just making carry the instance's id before we record theirs.
+        fresh = [m for m in present.values() if m.created_from in bases and "bathotype-instance" not in m.tags]
+        known = set(
+            session.scalars(select(Instance.site_machine).where(Instance.site_machine.in_([m.id for m in fresh])))
+        )
+        for machine in fresh:
+            if machine.id not in known:
+                self._found(session, machine, bases[machine.created_from])
+
+    def _follow(self, session: Session, instance_id: str, machine: SiteMachine | None) -> None:
+        # If somebody changes the instance now, or has changed it since the list was requested, the list is out of date:
+        # the next turn compares it again.
+        instance: Instance | None = session.scalar(
+            select(Instance)
+            .where(
+                Instance.id == instance_id,
+                Instance.state.in_(FOLLOWED),
+                Instance.acted_at.is_(None) | (Instance.acted_at < self._began),
+            )
+            .with_for_update(**CHANGE, skip_locked=True)
+            .execution_options(populate_existing=True)
+        )
+        if instance is None:
+            return
+        if machine is None:
+            change(session, instance, "terminated", "It was deleted at the site.")
+            instance.ended_at = utcnow()
+            forget_identity(session, instance.account_id, str(instance.site_machine))
+            return
+        instance.seen_at = utcnow()
+        if machine.name != instance.name:
+            audit.record(
+                session, instance.account_id, "site", "instance.renamed", instance.id,
+                before={"name": instance.name}, after={"name": machine.name},
+            )  # fmt: skip
+            instance.name = machine.name
+        instance.address = machine.address
+        if _state(machine) != instance.state:
+            change(session, instance, _state(machine), None)
+
+    def _found(self, session: Session, machine: SiteMachine, version_id: str) -> None:
+        instance = Instance(
+            id=new_id("in"),
+            account_id=self._account,
+            version_id=version_id,
+            name=machine.name,
+            region=machine.region,
+            zone=machine.zone,
+            size=machine.size,
+            state=_state(machine),
+            origin="found",
+            site_machine=machine.id,
+            address=machine.address,
+            seen_at=utcnow(),
+        )
+        session.add(instance)
+        self._admitted(session, machine, version_id)
+        audit.record(
+            session, self._account, "site", "instance.found", machine.name,
+            after={"instance": instance.id, "machine": machine.id},
+        )  # fmt: skip
+
+    def _admitted(self, session: Session, machine: SiteMachine, version_id: str) -> None:
+        """Report a machine that somebody started at the site and that the launch rules would have refused."""
+        version, account = session.get_one(Version, version_id), session.get_one(Account, self._account)
+        reasons = judge(session, account, version, machine.region, machine.tags).decision.told("refuse")
+        if version.line.account_id != self._account and not shares_of_version(session, self._account, version):
+            reasons.append(f"{owner_of(session, version)}/{reference_of(version)} is not shared with {account.name}.")
+        if reasons:
+            told = f"{machine.name} was started at the site from what is not admitted. {' '.join(reasons)}"
+            audit.raise_alert(session, self._account, "not-admitted", machine.name, told)
+
+    def silent(self, told: str) -> None:
+        """The site does not answer: nobody knows whether what ran there still does."""
+        with self._database.sessions.begin() as session:
+            audit.raise_alert(session, self._account, "site-silent", self._region, told)
+            query = select(Instance).where(
+                Instance.account_id == self._account,
+                Instance.region == self._region,
+                Instance.state.in_(("running", "stopped")),
+            )
+            free = query.with_for_update(**CHANGE, skip_locked=True)
+            for instance in session.scalars(free.execution_options(yield_per=_PAGE)):
+                change(session, instance, "lost", "The site does not answer.")
+
+    def answers(self) -> None:
+        """The site answers again."""
+        with self._database.sessions.begin() as session:
+            audit.clear_alert(session, self._account, "site-silent", self._region)
+
+    def to_ask(self, most: int) -> list[Instance]:
+        """Running instances whose agent was asked who it is the longest ago, or never."""
+        with self._database.sessions() as session:
+            query = select(Instance).where(
+                Instance.account_id == self._account,
+                Instance.region == self._region,
+                Instance.state == "running",
+                Instance.site_machine.is_not(None),
+                Instance.asked_at.is_(None) | (Instance.asked_at < func.now() - _ASK_AGAIN),
+            )
+            return list(session.scalars(query.order_by(Instance.asked_at.nulls_first()).limit(most)))
+
+
+def _state(machine: SiteMachine) -> str:
+    return "running" if machine.state == "running" else "stopped"
+
+
+def _unchanged(instance: Instance, machine: SiteMachine) -> bool:
+    return (instance.name, instance.address, instance.state) == (machine.name, machine.address, _state(machine))
+
+
+def change(session: Session, instance: Instance, state: str, reason: str | None) -> None:
+    """An instance's state becomes another, with an event."""
+    audit.record(
+        session, instance.account_id, "site", f"instance.{state}", instance.name,
+        before={"state": instance.state}, after={"state": state, "instance": instance.id, "reason": reason},
+    )  # fmt: skip
+    instance.state, instance.reason = state, reason
+
+
+def _run(turn: Turn) -> None:
+    for name, account_id in turn.accounts():
+        for region in turn.reach.regions:
+            turn.check()
+            _region(turn, region, name, account_id)
+
+
+def _region(turn: Turn, region: str, account: str, account_id: str) -> None:
+    site, follower = turn.reach.site(region, account), Follower(turn.database, account_id, region)
+    try:
+        follower.compare(iter(site.machines(region)))
+    except BathotypeError as error:
+        follower.silent(f"The site of {region} does not answer: {error.message}")
+        return
+    follower.answers()
+    for instance in follower.to_ask(_ASKED_PER_TURN):
+        try:
+            turn.check()
+            _ask(turn, site, account_id, instance)
+        except BathotypeError as error:
+            turn.failed(instance.name, error)
+
+
+def _ask(turn: Turn, site: Site, account_id: str, instance: Instance) -> None:
+    """Ask an instance's agent who it is; one that does not answer is asked again with a later turn."""
+    found = None
+    try:
+        machine = site.machine(str(instance.site_machine))
+        with site.agent(machine.id, timeout=3) as agent:
+            found = read_identity(agent)
+    except BathotypeError:
+        pass
+    with turn.database.sessions.begin() as session:
+        values = {"asked_at": utcnow(), **({"identity": found} if found else {})}
+        session.execute(update(Instance).where(Instance.id == instance.id).values(**values))
+        if found:
+            remember_identity(session, account_id, machine, found)
+
+
+DUTY = Duty("instances", _run)

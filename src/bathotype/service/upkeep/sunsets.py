@@ -1,0 +1,14 @@
+"""Duty: retire versions whose sunset has reached its date."""
+
+from __future__ import annotations
+
+from bathotype.service.lifecycle import retire_what_is_due
+from bathotype.service.upkeep.duty import Duty, Turn
+
+
+def _run(turn: Turn) -> None:
+    with turn.database.sessions.begin() as session:
+        retire_what_is_due(session)
+
+
+DUTY = Duty("sunsets", _run)
