@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Sequence
 
 from bathotype.client.calls import Calls
+from bathotype.core.access.roles import Role, Verb
 from bathotype.wire import access as wire
 
 
@@ -19,10 +20,19 @@ class AccessCalls(Calls):
         """One's own tokens; for who manages the account all that reach it."""
         return self._transport.many(wire.Token, "/tokens")
 
-    def make_token(self, **request: Any) -> wire.NewToken:
-        """A token, shown once; fields as `bathotype.wire.access.TokenRequest`."""
-        body = wire.TokenRequest(**request).model_dump(mode="json")
-        return self._transport.one(wire.NewToken, "POST", "/tokens", json=body)
+    def make_token(
+        self,
+        *,
+        name: str,
+        robot: str | None = None,
+        accounts: list[str] | None = None,
+        verbs: Sequence[Verb | str] | None = None,
+        days: float = 90,
+    ) -> wire.NewToken:
+        """A token for yourself, or for a robot of the account; its text is shown once."""
+        held = [Verb(verb) for verb in verbs] if verbs is not None else None
+        body = wire.TokenRequest(name=name, robot=robot, accounts=accounts, verbs=held, days=days)
+        return self._transport.one(wire.NewToken, "POST", "/tokens", json=body.model_dump(mode="json"))
 
     def revoke_token(self, token: str) -> None:
         """Revoke a token by id, at once."""
@@ -34,7 +44,7 @@ class AccessCalls(Calls):
 
     def add_member(self, user: str, role: str, *, robot: bool = False) -> wire.Member:
         """Add a person or a robot; a new person's invitation is in the answer."""
-        body = wire.MemberRequest(user=user, role=role, robot=robot).model_dump(mode="json")  # type: ignore[arg-type]
+        body = wire.MemberRequest(user=user, role=Role(role), robot=robot).model_dump(mode="json")
         return self._transport.one(wire.Member, "POST", "/members", json=body)
 
     def set_role(self, user: str, role: str) -> wire.Member:

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
 from types import TracebackType
-from typing import Any
+from typing import Any, Literal
 
 import httpx
 from httpx_sse import connect_sse
@@ -37,13 +37,18 @@ class Exported:
 
 
 Watcher = Callable[[work.Operation], None]
+Part = Literal["patch", "minor", "major"]
+ProfileGiven = str | dict[str, Any]
 
 
 class Client(AccessCalls, RegionCalls, SharingCalls):
     """A service, as one account sees it.  Errors are those of `bathotype.core.errors`."""
 
-    def __init__(self, url: str, token: str, *, account: str = "", timeout: float = 60.0) -> None:
-        self._transport = Transport(url, token, account=account, timeout=timeout)
+    def __init__(
+        self, url: str, token: str, *, account: str = "", timeout: float = 60.0, http: httpx.Client | None = None
+    ) -> None:
+        """``http`` replaces the connection over the network, for example by one to an application in this process."""
+        self._transport = Transport(url, token, account=account, timeout=timeout, http=http)
 
     @classmethod
     def from_environment(cls, *, account: str = "") -> Client:
@@ -59,7 +64,7 @@ class Client(AccessCalls, RegionCalls, SharingCalls):
         if kept is None or (url and url.rstrip("/") != kept.url.rstrip("/")):
             missing = " and ".join(n for n, v in (("BATHOTYPE_URL", url), ("BATHOTYPE_TOKEN", token)) if not v)
             raise NotSignedIn(
-                f"Nobody is logged in, and {missing} not set.",
+                f"You are not signed in, and {missing} not set.",
                 advice="Run `bathotype auth login --url URL --user NAME`; the demo writes both to DIR/demo.env.",
             )
         return cls(kept.url, kept.token, account=account or kept.account)
@@ -86,9 +91,21 @@ class Client(AccessCalls, RegionCalls, SharingCalls):
         """One machine by name or id."""
         return self._transport.one(site.Machine, "GET", f"/machines/{name}", params={"region": region})
 
-    def inspect(self, name: str, **options: Any) -> site.Inspection:
-        """Preflight; options: region, mode, profile, line, number, tag."""
-        return self._transport.one(site.Inspection, "GET", f"/machines/{name}/inspection", params=options)
+    def inspect(
+        self,
+        name: str,
+        *,
+        region: str | None = None,
+        mode: catalogue.CaptureMode | None = None,
+        profile: str | None = None,
+        line: str | None = None,
+        number: str | None = None,
+        tags: Mapping[str, str] | None = None,
+    ) -> site.Inspection:
+        """Preflight: every obstacle to a capture and every warning at once."""
+        tag = [f"{key}={value}" for key, value in (tags or {}).items()] or None
+        params = {"region": region, "mode": mode, "profile": profile, "line": line, "number": number, "tag": tag}
+        return self._transport.one(site.Inspection, "GET", f"/machines/{name}/inspection", params=params)
 
     # Lines and marks
 
@@ -118,15 +135,38 @@ class Client(AccessCalls, RegionCalls, SharingCalls):
 
     # Captures
 
-    def capture(self, *, key: str | None = None, **request: Any) -> work.Operation:
-        """Start a capture; fields as `bathotype.wire.versions.CaptureRequest`."""
-        body = catalogue.CaptureRequest(**request).model_dump(mode="json")
-        return work.Operation.model_validate(self._create("/captures", body, key))
+    def capture(
+        self,
+        *,
+        machine: str,
+        line: str,
+        region: str | None = None,
+        number: str | None = None,
+        bump: Part | None = None,
+        mode: catalogue.CaptureMode = "live",
+        profile: ProfileGiven = "linux",
+        notes: str = "",
+        tags: dict[str, str] | None = None,
+        key: str | None = None,
+    ) -> work.Operation:
+        """Start a capture: see `bathotype.wire.versions.CaptureRequest`."""
+        body = catalogue.CaptureRequest(
+            machine=machine, line=line, region=region, number=number, bump=bump, mode=mode, profile=profile, notes=notes,
+            tags=tags or {},
+        )  # fmt: skip
+        return work.Operation.model_validate(self._create("/captures", body.model_dump(mode="json"), key))
 
-    def plan_capture(self, **request: Any) -> work.Operation:
+    def plan_capture(
+        self,
+        *,
+        machine: str,
+        region: str | None = None,
+        profile: ProfileGiven = "linux",
+        tags: dict[str, str] | None = None,
+    ) -> work.Operation:
         """Work out what a capture would change; the operation's result is the plan."""
-        body = catalogue.CapturePlanRequest(**request).model_dump(mode="json")
-        return work.Operation.model_validate(self._create("/capture-plans", body, None))
+        body = catalogue.CapturePlanRequest(machine=machine, region=region, profile=profile, tags=tags or {})
+        return work.Operation.model_validate(self._create("/capture-plans", body.model_dump(mode="json"), None))
 
     # Versions
 
@@ -221,27 +261,61 @@ class Client(AccessCalls, RegionCalls, SharingCalls):
 
     # Launches and instances
 
-    def launch(self, *, key: str | None = None, **request: Any) -> work.Operation:
-        """Launch instances; fields as `bathotype.wire.fleet.LaunchRequest`."""
-        body = fleet.LaunchRequest(**request).model_dump(mode="json")
+    def launch(
+        self,
+        *,
+        reference: str,
+        region: str,
+        zone: str | None = None,
+        machine_size: str | None = None,
+        count: int = 1,
+        name: str = "",
+        first_boot: FirstBoot | str | dict[str, Any] | None = None,
+        tags: dict[str, str] | None = None,
+        wait_seconds: int = 300,
+        key: str | None = None,
+    ) -> work.Operation:
+        """Launch instances: see `bathotype.wire.fleet.LaunchRequest`."""
+        body = _launch_request(reference, region, zone, machine_size, count, name, first_boot, tags, wait_seconds)
         return work.Operation.model_validate(self._create("/launches", body, key))
 
-    def plan_launch(self, **request: Any) -> fleet.LaunchPlan:
-        """What a launch would do."""
-        body = fleet.LaunchRequest(**request).model_dump(mode="json")
+    def plan_launch(
+        self,
+        *,
+        reference: str,
+        region: str,
+        zone: str | None = None,
+        machine_size: str | None = None,
+        count: int = 1,
+        name: str = "",
+        first_boot: FirstBoot | str | dict[str, Any] | None = None,
+        tags: dict[str, str] | None = None,
+        wait_seconds: int = 300,
+    ) -> fleet.LaunchPlan:
+        """What a launch would do, with everything that forbids it."""
+        body = _launch_request(reference, region, zone, machine_size, count, name, first_boot, tags, wait_seconds)
         return self._transport.one(fleet.LaunchPlan, "POST", "/launch-plans", json=body)
 
-    def instances(self, **filters: Any) -> Iterator[fleet.Instance]:
-        """Instances; filters: version, state, region, behind."""
-        return self._transport.pages(fleet.Instance, "/instances", **filters)
+    def instances(
+        self,
+        *,
+        version: str | None = None,
+        state: Sequence[fleet.InstanceState] | None = None,
+        region: str | None = None,
+        behind: bool = False,
+    ) -> Iterator[fleet.Instance]:
+        """Instances, newest first; without ``state`` those that are there or coming."""
+        return self._transport.pages(
+            fleet.Instance, "/instances", version=version, state=state, region=region, behind=behind or None
+        )
 
     def instance(self, name: str) -> fleet.Instance:
         """One instance by id or name."""
         return self._transport.one(fleet.Instance, "GET", f"/instances/{name}")
 
-    def instance_counts(self, *, line: str | None = None) -> list[dict[str, Any]]:
+    def instance_counts(self, *, line: str | None = None) -> list[fleet.VersionCount]:
         """Instances per version and state."""
-        return list(self._transport.call("GET", "/instances/counts", params={"line": line}).json())
+        return self._transport.many(fleet.VersionCount, "/instances/counts", line=line)
 
     def act_on_instance(self, name: str, verb: str) -> fleet.Instance:
         """``stop``, ``start`` or ``terminate``."""
@@ -265,13 +339,15 @@ class Client(AccessCalls, RegionCalls, SharingCalls):
 
     # Events and alerts
 
-    def events(self, **filters: Any) -> Iterator[fleet.Event]:
-        """The audit trail, newest first; filters: subject, action, limit."""
-        return self._transport.pages(fleet.Event, "/events", **filters)
+    def events(
+        self, *, subject: str | None = None, action: str | None = None, limit: int = 100
+    ) -> Iterator[fleet.Event]:
+        """The audit trail, newest first; ``limit`` is the size of a page."""
+        return self._transport.pages(fleet.Event, "/events", subject=subject, action=action, limit=limit)
 
-    def event_chain(self) -> dict[str, Any]:
+    def event_chain(self) -> fleet.ChainCheck:
         """Whether the audit trail is whole."""
-        return dict(self._transport.call("GET", "/events/chain").json())
+        return self._transport.one(fleet.ChainCheck, "GET", "/events/chain")
 
     def alerts(self, *, cleared: bool = False) -> list[fleet.Alert]:
         """What somebody should look at."""
@@ -279,7 +355,7 @@ class Client(AccessCalls, RegionCalls, SharingCalls):
 
     # Operations
 
-    def operations(self, *, state: str | None = None, limit: int = 50) -> Iterator[work.Operation]:
+    def operations(self, *, state: work.OperationState | None = None, limit: int = 50) -> Iterator[work.Operation]:
         """Operations, newest first."""
         return self._transport.pages(work.Operation, "/operations", state=state, limit=limit)
 
@@ -382,17 +458,80 @@ class Client(AccessCalls, RegionCalls, SharingCalls):
 
         return upload(self._transport, file, region, on_progress)
 
-    def inspect_import(self, **request: Any) -> images.ImportInspection:
-        """What an import depends on; fields as `bathotype.wire.images.ImportRequest`."""
-        body = images.ImportRequest(**request).model_dump(mode="json")
-        return self._transport.one(images.ImportInspection, "POST", "/import-inspections", json=body)
+    def inspect_import(
+        self,
+        *,
+        line: str,
+        upload: str | None = None,
+        url: str | None = None,
+        region: str | None = None,
+        format: images.ImageFormat | None = None,
+        number: str | None = None,
+        bump: Part | None = None,
+        profile: ProfileGiven | None = "linux",
+        notes: str = "",
+    ) -> images.ImportInspection:
+        """What an import depends on."""
+        body = images.ImportRequest(
+            line=line, upload=upload, url=url, region=region, format=format, number=number, bump=bump, profile=profile,
+            notes=notes,
+        )  # fmt: skip
+        return self._transport.one(
+            images.ImportInspection, "POST", "/import-inspections", json=body.model_dump(mode="json")
+        )
 
-    def import_image(self, *, key: str | None = None, **request: Any) -> work.Operation:
+    def import_image(
+        self,
+        *,
+        line: str,
+        upload: str | None = None,
+        url: str | None = None,
+        region: str | None = None,
+        format: images.ImageFormat | None = None,
+        number: str | None = None,
+        bump: Part | None = None,
+        profile: ProfileGiven | None = "linux",
+        notes: str = "",
+        key: str | None = None,
+    ) -> work.Operation:
         """Import a file that was uploaded, or one in a bucket, as a staged version."""
-        body = images.ImportRequest(**request).model_dump(mode="json")
-        return work.Operation.model_validate(self._create("/imports", body, key))
+        body = images.ImportRequest(
+            line=line, upload=upload, url=url, region=region, format=format, number=number, bump=bump, profile=profile,
+            notes=notes,
+        )  # fmt: skip
+        return work.Operation.model_validate(self._create("/imports", body.model_dump(mode="json"), key))
 
-    def edit(self, *, key: str | None = None, **request: Any) -> work.Operation:
-        """A new version from an old one; fields as `bathotype.wire.images.EditRequest`."""
-        body = images.EditRequest(**request).model_dump(mode="json")
-        return work.Operation.model_validate(self._create("/edits", body, key))
+    def edit(
+        self,
+        *,
+        reference: str,
+        steps: list[dict[str, Any]],
+        number: str | None = None,
+        bump: Part | None = None,
+        notes: str = "",
+        region: str | None = None,
+        key: str | None = None,
+    ) -> work.Operation:
+        """A new version from an old one, by typed steps on its disk."""
+        body = images.EditRequest(
+            reference=reference, steps=steps, number=number, bump=bump, notes=notes, region=region
+        )
+        return work.Operation.model_validate(self._create("/edits", body.model_dump(mode="json"), key))
+
+
+def _launch_request(
+    reference: str,
+    region: str,
+    zone: str | None,
+    machine_size: str | None,
+    count: int,
+    name: str,
+    first_boot: FirstBoot | str | dict[str, Any] | None,
+    tags: dict[str, str] | None,
+    wait_seconds: int,
+) -> dict[str, Any]:
+    settings = FirstBoot.model_validate(first_boot) if isinstance(first_boot, dict) else first_boot
+    return fleet.LaunchRequest(
+        reference=reference, region=region, zone=zone, machine_size=machine_size, count=count, name=name,
+        first_boot=settings, tags=tags or {}, wait_seconds=wait_seconds,
+    ).model_dump(mode="json")  # fmt: skip

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Sequence
+from datetime import date
+from typing import Literal
 
 from bathotype.client.calls import Calls
 from bathotype.core.lifecycle.rules import LaunchRule
@@ -15,10 +17,22 @@ from bathotype.wire import versions as catalogue
 class SharingCalls(Calls):
     """Who may use what of whom."""
 
-    def share(self, *, key: str | None = None, **request: Any) -> wire.Share:
-        """Propose a share; fields as `bathotype.wire.sharing.ShareRequest`."""
-        body = wire.ShareRequest(**request).model_dump(mode="json")
-        return wire.Share.model_validate(self._create("/shares", body, key))
+    def share(
+        self,
+        *,
+        subject: str,
+        consumer: str | None = None,
+        regions: list[str] | None = None,
+        until: date | None = None,
+        note: str = "",
+        confirm_public: bool = False,
+        key: str | None = None,
+    ) -> wire.Share:
+        """Propose a share of a line, or of one version, with an account; without one, confirmed, with every account."""
+        body = wire.ShareRequest(
+            subject=subject, consumer=consumer, regions=regions, until=until, note=note, confirm_public=confirm_public
+        )
+        return wire.Share.model_validate(self._create("/shares", body.model_dump(mode="json"), key))
 
     def shares(self, side: str = "all", *, ended: bool = False) -> list[wire.Share]:
         """Shares given and taken; ``inbox`` are those that wait for this account."""
@@ -52,9 +66,18 @@ class SharingCalls(Calls):
         """What this account runs that comes to its end."""
         return self._transport.many(wire.Due, "/calendar")
 
-    def adopt(self, reference: str, *, key: str | None = None, **request: Any) -> work.Operation:
-        """Take a version of another account over; fields as `bathotype.wire.sharing.AdoptRequest`."""
-        body = wire.AdoptRequest(**request).model_dump(mode="json")
+    def adopt(
+        self,
+        reference: str,
+        *,
+        line: str,
+        number: str | None = None,
+        bump: Literal["patch", "minor", "major"] | None = None,
+        notes: str = "",
+        key: str | None = None,
+    ) -> work.Operation:
+        """Take a version of another account over into a line of this one."""
+        body = wire.AdoptRequest(line=line, number=number, bump=bump, notes=notes).model_dump(mode="json")
         return work.Operation.model_validate(self._create(f"/versions/{reference}/adoption", body, key))
 
     def signature(self, reference: str) -> catalogue.Signature:
@@ -77,18 +100,32 @@ class SharingCalls(Calls):
         """Remove a rule."""
         self._transport.call("DELETE", f"/rules/{name}", params={"all": for_all})
 
-    def explain(self, reference: str, region: str, **options: Any) -> ruling.Explanation:
-        """Each rule's verdict on a launch; options: account, tag."""
-        params = {"reference": reference, "region": region, **options}
+    def explain(
+        self, reference: str, region: str, *, account: str | None = None, tags: Sequence[str] | None = None
+    ) -> ruling.Explanation:
+        """Each rule's verdict on a launch, by this account or another one, that would carry tags of these names."""
+        params = {"reference": reference, "region": region, "account": account, "tag": list(tags or ()) or None}
         return self._transport.one(ruling.Explanation, "GET", "/rules/explanation", params=params)
 
     def allowances(self) -> list[ruling.Allowance]:
         """Allowances and what is used of them."""
         return self._transport.many(ruling.Allowance, "/allowances")
 
-    def set_allowance(self, name: str, **request: Any) -> ruling.Allowance:
-        """Set one; fields as `bathotype.wire.rules.AllowanceRequest`."""
-        body = ruling.AllowanceRequest(**request).model_dump(mode="json")
+    def set_allowance(
+        self,
+        name: str,
+        *,
+        kind: ruling.AllowanceKind,
+        most: int,
+        line: str | None = None,
+        version: str | None = None,
+        lines: list[str] | None = None,
+        consumer: str | None = None,
+    ) -> ruling.Allowance:
+        """Set how many instances may run of a line, a version or a pool of lines, or in this account."""
+        body = ruling.AllowanceRequest(
+            kind=kind, most=most, line=line, version=version, lines=lines, consumer=consumer
+        ).model_dump(mode="json")
         return self._transport.one(ruling.Allowance, "PUT", f"/allowances/{name}", json=body)
 
     def drop_allowance(self, name: str) -> None:

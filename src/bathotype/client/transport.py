@@ -26,15 +26,14 @@ class OperationFailed(BathotypeError):
 class Transport:
     """One connection to a service with one token, acting for one account."""
 
-    def __init__(self, url: str, token: str, *, account: str = "", timeout: float = 60.0) -> None:
+    def __init__(
+        self, url: str, token: str, *, account: str = "", timeout: float = 60.0, http: httpx.Client | None = None
+    ) -> None:
         self.url = url.rstrip("/")
-        headers = {"Authorization": f"Bearer {token}"} if token else {}
-        self.http = httpx.Client(
-            base_url=f"{self.url}/api/v1",
-            timeout=timeout,
-            trust_env=False,
-            headers={**headers, **({ACCOUNT_HEADER: account} if account else {})},
-        )
+        self.http = http or httpx.Client(timeout=timeout, trust_env=False)
+        self.http.base_url = httpx.URL(f"{self.url}/api/v1")
+        self.http.headers.update({"Authorization": f"Bearer {token}"} if token else {})
+        self.http.headers.update({ACCOUNT_HEADER: account} if account else {})
 
     def call(self, method: str, path: str, **options: Any) -> httpx.Response:
         """One call.  GETs, and creating calls with an idempotency key, are repeated while the service is away.

@@ -41,11 +41,13 @@ class Supervisor:
         self._logs = log_folder
         log_folder.mkdir(parents=True, exist_ok=True)
 
-    def add(self, child: Child) -> None:
-        """Start a child and wait until it is ready.  Raises `Unavailable` with the end of its log."""
-        self.children.append(child)
-        self._start(child)
-        self.wait_ready(child)
+    def add(self, *children: Child) -> None:
+        """Start children side by side and wait until all are ready.  Raises `Unavailable` with the end of a log."""
+        for child in children:
+            self.children.append(child)
+            self._start(child)
+        for child in children:
+            self.wait_ready(child)
 
     def wait_ready(self, child: Child) -> None:
         """Wait for a child's readiness."""

@@ -102,24 +102,22 @@ class DemoSystem:
             "--demo",
             self._seed,
         ]
+        command = [sys.executable, "-m", "bathotype.cli.main"]
         self.supervisor.add(
             Child(
                 "standin",
                 standin,
                 {"STANDIN_DATABASE_URL": site_database.replace("postgresql:", "postgresql+psycopg:", 1)},
                 ready=lambda: _answers(f"{self.site_url}/healthz"),
-            )
-        )
-        command = [sys.executable, "-m", "bathotype.cli.main"]
-        self.supervisor.add(
+            ),
             Child(
                 "serve",
                 [*command, "serve", "--port", str(self.port)],
                 environment,
                 ready=lambda: _answers(f"{self.url}/readyz"),
-            )
+            ),
+            Child("worker", [*command, "worker"], environment),
         )
-        self.supervisor.add(Child("worker", [*command, "worker"], environment))
         self._write_env()
         self._load()
 

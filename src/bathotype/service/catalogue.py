@@ -79,6 +79,11 @@ def reference_of(version: Version) -> str:
     return f"{version.line.name}@{version.number}"
 
 
+def machine_size_of(version: Version) -> str:
+    """The machine size of a version's source, at its site; versions of earlier releases name it ``size``."""
+    return str(version.source.get("machine_size") or version.source.get("size") or "small")
+
+
 def running_counts(session: Session, versions: Iterable[str]) -> dict[str, int]:
     """Instances of each version that are there or coming."""
     query = select(Instance.version_id, func.count()).where(

@@ -14,7 +14,7 @@ from bathotype.service import audit
 from bathotype.service.access.principals import Principal
 from bathotype.service.admission import judge, rooms
 from bathotype.service.answers.rules import allowance_answer, verdicts_of
-from bathotype.service.catalogue import require_replica
+from bathotype.service.catalogue import machine_size_of, require_replica
 from bathotype.service.kinds.launch import Launch, LaunchParams
 from bathotype.service.operations.start import start_operation
 from bathotype.service.placements import standing_disks
@@ -59,7 +59,7 @@ def record_launch(session: Session, reach: Reach, caller: Principal, body: Launc
                 name=name,
                 region=body.region,
                 zone=body.zone or "",
-                size=_size(body, version),
+                machine_size=_size(body, version),
                 host_name=host,
                 first_boot=settings.model_dump(mode="json"),
             )
@@ -175,7 +175,7 @@ def _limits(
 
 def _size(body: LaunchRequest, version: Version) -> str:
     """The size that was asked for, else the source machine's."""
-    return body.size or str(version.source.get("size") or "small")
+    return body.machine_size or machine_size_of(version)
 
 
 def _site_rules(limits: SiteLimits, body: LaunchRequest, size: str, tags: dict[str, str]) -> list[str]:
@@ -183,8 +183,8 @@ def _site_rules(limits: SiteLimits, body: LaunchRequest, size: str, tags: dict[s
     zones = limits.regions.get(body.region, ())
     if body.zone and body.zone not in zones:
         blockers.append(f"Region {body.region} has no zone {body.zone}. Its zones are {', '.join(zones)}.")
-    if size not in limits.sizes:
-        blockers.append(f"The site has no machine size {size!r}. Its sizes are {', '.join(limits.sizes)}.")
+    if size not in limits.machine_sizes:
+        blockers.append(f"The site has no machine size {size!r}. Its sizes are {', '.join(limits.machine_sizes)}.")
     used, most = limits.quotas.get("machines", (0, body.count))
     if used + body.count > most:
         blockers.append(f"{plural(body.count, 'machine')} more would pass the site's quota ({used} of {most} in use).")

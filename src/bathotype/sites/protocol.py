@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
-from typing import Any, Protocol
+from datetime import datetime
+from typing import Any, Literal, Protocol
 
 from bathotype.core.guest.agent import GuestAgent
 
@@ -24,6 +25,9 @@ class SiteDisk:
     tags: dict[str, str] = field(default_factory=dict)
 
 
+MachineState = Literal["running", "stopped"]
+
+
 @dataclass(frozen=True)
 class SiteMachine:
     """A virtual machine at a site.  ``created_from`` is the base disk or snapshot that its boot disk was cloned of."""
@@ -32,13 +36,13 @@ class SiteMachine:
     name: str
     region: str
     zone: str
-    size: str
-    state: str
+    machine_size: str
+    state: MachineState
     address: str
     tags: dict[str, str]
     disks: tuple[SiteDisk, ...]
     created_from: str | None
-    created_at: str
+    created_at: datetime
     mac: str = ""
 
     @property
@@ -52,7 +56,7 @@ class SiteLimits:
     """What a site allows an account: largest disk in bytes, tags that it demands, quotas as (used, most)."""
 
     regions: dict[str, tuple[str, ...]]
-    sizes: tuple[str, ...]
+    machine_sizes: tuple[str, ...]
     largest_disk: int
     demanded_tags: tuple[str, ...]
     quotas: dict[str, tuple[int, int]]
@@ -109,7 +113,15 @@ class Site(Protocol):
         ...
 
     def create_machine_of(
-        self, *, key: str, name: str, region: str, size: str, boot_disk: str, data_disk: str, tags: dict[str, str]
+        self,
+        *,
+        key: str,
+        name: str,
+        region: str,
+        machine_size: str,
+        boot_disk: str,
+        data_disk: str,
+        tags: dict[str, str],
     ) -> SiteMachine:
         """A throwaway machine whose boot disk is a copy of a snapshot, with one empty data disk; off until started."""
         ...
@@ -150,7 +162,15 @@ class Site(Protocol):
         ...
 
     def create_machine(
-        self, *, key: str, name: str, region: str, zone: str | None, size: str, boot_disk: str, tags: dict[str, str]
+        self,
+        *,
+        key: str,
+        name: str,
+        region: str,
+        zone: str | None,
+        machine_size: str,
+        boot_disk: str,
+        tags: dict[str, str],
     ) -> SiteMachine:
         """A machine whose boot disk is a clone of a base disk; it is off until started."""
         ...

@@ -30,7 +30,7 @@ class LaunchRequest(Wire):
     reference: str = Field(examples=["gauge-collector@1.0.0"])
     region: str = Field(examples=["skerry-1"])
     zone: str | None = None
-    size: str | None = Field(default=None, description="Machine size; the source machine's where left out.")
+    machine_size: str | None = Field(default=None, description="The source machine's where left out.")
     count: int = Field(default=1, ge=1, le=500)
     name: str = Field(
         default="", description="Pattern of names; {n} or {n:03} is the number.", examples=["gauge-{n:02}"]
@@ -74,6 +74,14 @@ class Instance(Answer):
     ended_at: datetime | None = None
 
 
+class VersionCount(Answer):
+    """How many instances of a version are in which state."""
+
+    reference: str
+    version_state: str
+    states: dict[str, int]
+
+
 class SavedFirstBoot(Answer):
     """First-boot settings saved under a name."""
 
@@ -93,6 +101,13 @@ class Event(Answer):
     before: dict[str, Any] | None
     after: dict[str, Any] | None
     digest: str
+
+
+class ChainCheck(Answer):
+    """Whether the audit trail is whole: ids of events whose digest does not follow from the one before."""
+
+    whole: bool
+    broken_at: list[int]
 
 
 class Alert(Answer):

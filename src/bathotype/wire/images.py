@@ -9,6 +9,8 @@ from pydantic import Field, model_validator
 from bathotype.wire.common import Answer, Wire, example
 from bathotype.wire.machines import Remark
 
+ImageFormat = Literal["raw", "qcow2", "vhd", "vmdk", "ova"]
+
 
 class UploadRequest(Wire):
     """A file to bring in, in parts."""
@@ -39,7 +41,7 @@ class ImportRequest(Wire):
     upload: str | None = Field(default=None, description="Id of an upload.")
     url: str | None = Field(default=None, pattern=r"^s3://[^/]+/.+$", description="s3://BUCKET/KEY")
     region: str | None = Field(default=None, description="Where the version is stored; an upload's own region.")
-    format: Literal["raw", "qcow2", "vhd", "vmdk", "ova"] | None = None
+    format: ImageFormat | None = None
     line: str
     number: str | None = None
     bump: Literal["patch", "minor", "major"] | None = None

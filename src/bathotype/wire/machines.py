@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import Literal
 
 from pydantic import Field
@@ -25,13 +26,13 @@ class Machine(Answer):
     name: str
     region: str
     zone: str
-    size: str
-    state: str
+    machine_size: str
+    state: Literal["running", "stopped"]
     address: str
     tags: dict[str, str]
     disks: list[MachineDisk]
     version: str | None = None
-    created_at: str
+    created_at: datetime
 
 
 class Remark(Answer):

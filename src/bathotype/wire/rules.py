@@ -10,6 +10,8 @@ from pydantic import Field
 from bathotype.core.lifecycle.rules import LaunchRule
 from bathotype.wire.common import Answer, Wire, example
 
+AllowanceKind = Literal["line", "version", "account", "pool"]
+
 
 class SetRule(Answer):
     """A rule as it stands; ``holds_for`` is the account, or null for all."""
@@ -46,7 +48,7 @@ class AllowanceRequest(Wire):
 
     model_config = example({"kind": "pool", "lines": ["surge-model", "surge-model-lite"], "most": 40})
 
-    kind: Literal["line", "version", "account", "pool"]
+    kind: AllowanceKind
     line: str | None = None
     version: str | None = Field(default=None, description="line@number")
     lines: list[str] | None = Field(default=None, min_length=1, max_length=100)
@@ -59,7 +61,7 @@ class Allowance(Answer):
 
     name: str
     account: str
-    kind: Literal["line", "version", "account", "pool"]
+    kind: AllowanceKind
     subject: str
     consumer: str | None
     most: int

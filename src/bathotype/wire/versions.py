@@ -234,8 +234,10 @@ class Resolution(Answer):
     state: str
     content_digest: str
     region: str | None
-    base_disk: str | None = Field(description="Id at the region's site of a launch-ready base disk, where one stands.")
-    size: int
+    base_disk: str | None = Field(
+        description="Id at the region's site of a launch-ready base disk, where there is one."
+    )
+    disk_bytes: int
     warnings: list[str]
 
 

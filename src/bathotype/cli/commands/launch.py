@@ -27,7 +27,7 @@ def register(parsers: Subparsers) -> None:
     reference(parser)
     parser.add_argument("--region", required=True)
     parser.add_argument("--zone")
-    parser.add_argument("--size", help="machine size (default: the source machine's)")
+    parser.add_argument("--machine-size", help="default: the source machine's")
     parser.add_argument("--count", type=int, default=1, help="how many (default: 1)")
     parser.add_argument("--name", default="", metavar="PATTERN", help="{n} or {n:03} is the instance's number")
     parser.add_argument("--first-boot", metavar="FILE|NAME", help="YAML file with settings, or the name of saved ones")
@@ -81,7 +81,7 @@ def _launch(client: Client, given: argparse.Namespace) -> None:
         "reference": given.reference,
         "region": given.region,
         "zone": given.zone,
-        "size": given.size,
+        "machine_size": given.machine_size,
         "count": given.count,
         "name": given.name,
         "first_boot": first_boot,
@@ -138,9 +138,7 @@ def _show_plan(plan: Any, given: argparse.Namespace) -> None:
 
 
 def _list(client: Client, given: argparse.Namespace) -> None:
-    found = list(
-        client.instances(version=given.version, state=given.state, region=given.region, behind=given.behind or None)
-    )
+    found = list(client.instances(version=given.version, state=given.state, region=given.region, behind=given.behind))
     if given.json:
         return emit_json(found)
     table(
@@ -169,10 +167,7 @@ def _counts(client: Client, given: argparse.Namespace) -> None:
         return emit_json(counts)
     table(
         ("version", "state", "instances"),
-        (
-            (c["reference"], c["version_state"], ", ".join(f"{n} {s}" for s, n in sorted(c["states"].items())))
-            for c in counts
-        ),
+        ((c.reference, c.version_state, ", ".join(f"{n} {s}" for s, n in sorted(c.states.items()))) for c in counts),
     )
 
 

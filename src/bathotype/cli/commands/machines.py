@@ -67,7 +67,7 @@ def _show(client: Client, given: argparse.Namespace) -> None:
             ("id", m.id),
             ("state", m.state),
             ("region", f"{m.region} / {m.zone}"),
-            ("size", m.size),
+            ("machine size", m.machine_size),
             ("address", m.address),
             ("version", m.version),
             ("tags", ", ".join(f"{k}={v}" for k, v in m.tags.items())),
@@ -78,9 +78,8 @@ def _show(client: Client, given: argparse.Namespace) -> None:
 
 
 def _inspect(client: Client, given: argparse.Namespace) -> int:
-    tag = [f"{k}={v}" for k, v in tags_of(given).items()]
     found = client.inspect(
-        given.machine, region=given.region, mode=given.mode, line=given.line, number=given.number, tag=tag or None
+        given.machine, region=given.region, mode=given.mode, line=given.line, number=given.number, tags=tags_of(given)
     )
     if given.json:
         emit_json(found)

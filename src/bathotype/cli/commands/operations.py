@@ -143,11 +143,11 @@ def _chain(client: Client, given: argparse.Namespace) -> int:
     found = client.event_chain()
     if given.json:
         emit_json(found)
-    elif found["whole"]:
+    elif found.whole:
         print("whole: every event follows from the one before")
     else:
-        say(f"broken at event {found['broken_at'][0]}", style="red")
-    return 0 if found["whole"] else 1
+        say(f"broken at event {found.broken_at[0]}", style="red")
+    return 0 if found.whole else 1
 
 
 def _alerts(client: Client, given: argparse.Namespace) -> None:

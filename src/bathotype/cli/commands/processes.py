@@ -39,7 +39,7 @@ def register(parsers: Subparsers) -> None:
 
 
 def _serve(_: Client, given: argparse.Namespace) -> None:
-    from bathotype.service.processes import serve
+    from bathotype.service.serving import serve
 
     if given.processes < 1:
         raise Invalid("--processes must be at least 1.")
@@ -47,7 +47,7 @@ def _serve(_: Client, given: argparse.Namespace) -> None:
 
 
 def _worker(_: Client, given: argparse.Namespace) -> None:
-    from bathotype.service.processes import work
+    from bathotype.service.working import work
 
     if given.concurrency < 1:
         raise Invalid("--concurrency must be at least 1.")

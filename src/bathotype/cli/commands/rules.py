@@ -9,7 +9,7 @@ from bathotype.cli.output import emit_json, say, table
 from bathotype.client import Client
 from bathotype.core.errors import Invalid
 from bathotype.core.lifecycle.rules import LaunchRule
-from bathotype.wire.rules import Allowance
+from bathotype.wire.rules import Allowance, AllowanceKind
 
 
 def register(parsers: Subparsers) -> None:
@@ -110,7 +110,7 @@ def _remove(client: Client, given: argparse.Namespace) -> None:
 
 
 def _explain(client: Client, given: argparse.Namespace) -> int:
-    found = client.explain(given.reference, given.region, account=given.who, tag=given.tag)
+    found = client.explain(given.reference, given.region, account=given.who, tags=given.tag)
     if given.json:
         emit_json(found)
     else:
@@ -151,7 +151,7 @@ def _show(rows: list[Allowance], given: argparse.Namespace) -> None:
 
 
 def _allow(client: Client, given: argparse.Namespace) -> None:
-    kind = "line" if given.line else "version" if given.version else "pool" if given.pool else "account"
+    kind: AllowanceKind = "line" if given.line else "version" if given.version else "pool" if given.pool else "account"
     made = client.set_allowance(
         given.name, kind=kind, line=given.line, version=given.version,
         lines=given.pool.split(",") if given.pool else None, consumer=given.consumer, most=given.most,

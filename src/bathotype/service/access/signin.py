@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import secrets
 from datetime import timedelta
+from functools import cache
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerifyMismatchError
@@ -22,8 +23,6 @@ _FREE_TRIES = 5
 _LONGEST_LOCK = timedelta(minutes=15)
 _SHORTEST_PASSWORD = 12
 _hasher = PasswordHasher()
-# Checked where there is no such user, so that the time of an answer does not tell.
-_NOBODY = _hasher.hash(secrets.token_hex(16))
 
 
 def hash_password(password: str) -> str:
@@ -57,9 +56,15 @@ def log_in(database: Database, name: str, password: str) -> User:
     raise NotSignedIn("Name or password is wrong.", advice="Try again, or ask a steward for a new invitation.")
 
 
+@cache
+def _nobody() -> str:
+    """Verified where there is no such user, so that the time of an answer does not show whether there is one."""
+    return _hasher.hash(secrets.token_hex(16))
+
+
 def _verifies(kept: str | None, password: str) -> bool:
     try:
-        return _hasher.verify(kept or _NOBODY, password) and kept is not None
+        return _hasher.verify(kept or _nobody(), password) and kept is not None
     except (VerifyMismatchError, InvalidHashError):
         return False
 

@@ -27,7 +27,7 @@ def machine_answers(session: Session, machines: list[SiteMachine]) -> list[wire.
             name=m.name,
             region=m.region,
             zone=m.zone,
-            size=m.size,
+            machine_size=m.machine_size,
             state=m.state,
             address=m.address,
             tags=m.tags,

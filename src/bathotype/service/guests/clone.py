@@ -77,7 +77,7 @@ class InsideClone:
             key=key,
             name=self._name(context),
             region=source.region,
-            size=source.size,
+            machine_size=source.machine_size,
             boot_disk=self._snapshot,
             data_disk=room.id,
             tags=tags,

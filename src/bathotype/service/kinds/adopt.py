@@ -11,6 +11,7 @@ from bathotype.core.errors import Refused
 from bathotype.core.lifecycle.numbers import sort_key
 from bathotype.core.signing.statement import check_digest
 from bathotype.service import audit
+from bathotype.service.catalogue import machine_size_of
 from bathotype.service.kinds.making import NumberedKind, NumberedParams
 from bathotype.service.operations.kind import Memo, Step
 from bathotype.service.records import Finding, Replica, Version, VersionPackage
@@ -95,7 +96,7 @@ class Adopt(NumberedKind[AdoptParams, AdoptMemo]):
                 notes=params.notes,
                 new_bytes=0,
                 mode="adopt",
-                source={"adopted_from": params.origin, "size": origin.source.get("size", "small")},
+                source={"adopted_from": params.origin, "machine_size": machine_size_of(origin)},
                 adopted_from_id=origin.id,
                 operation_id=self.context.id,
                 created_at=utcnow(),

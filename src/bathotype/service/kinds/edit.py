@@ -96,7 +96,7 @@ class Edit(MakingKind[EditParams, EditMemo]):
 
 def known_of_base(base: Version, reference: str) -> dict[str, Any]:
     """What an edit needs to know of its base, as fields of `EditParams`."""
-    source = {k: v for k, v in base.source.items() if k in ("size", "boot", "architecture")}
+    source = {k: v for k, v in base.source.items() if k in ("machine_size", "size", "boot", "architecture")}
     return {
         "base_id": base.id,
         "base": reference,

@@ -122,7 +122,7 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
                 name=instance.name,
                 region=self.params.region,
                 zone=instance.zone or base.zone or None,
-                size=instance.size,
+                machine_size=instance.machine_size,
                 boot_disk=str(base.site_disk),
                 tags=tags,
             )

@@ -96,7 +96,7 @@ class Snapshots(Kind[P, M]):
             "machine_id": machine.id,
             "region": machine.region,
             "zone": machine.zone,
-            "size": machine.size,
+            "machine_size": machine.machine_size,
             "address": machine.address,
             "created_from": machine.created_from,
         }

@@ -36,7 +36,7 @@ class Instance(Base):
     name: Mapped[str]
     region: Mapped[str]
     zone: Mapped[str] = mapped_column(default="")
-    size: Mapped[str] = mapped_column(default="small")
+    machine_size: Mapped[str] = mapped_column("size", default="small")
     state: Mapped[str] = mapped_column(default="pending")
     origin: Mapped[str] = mapped_column(default="launched")
     site_machine: Mapped[str | None] = mapped_column(String(collation="C"), index=True)

@@ -13,36 +13,25 @@ from bathotype.core.lifecycle.references import check_name
 from bathotype.service import audit
 from bathotype.service.records import Alert, Event, FirstBootSet
 from bathotype.service.routes.common import (
-    Cursor,
-    Limit,
     Operator,
+    Paged,
     Reader,
     ServiceOf,
     api_router,
-    decode_cursor,
-    encode_cursor,
 )
 from bathotype.wire import fleet as wire
-from bathotype.wire.common import Answer, Page
+from bathotype.wire.common import Page
 
 router = api_router()
-
-
-class ChainCheck(Answer):
-    """Whether the audit trail is whole."""
-
-    whole: bool
-    broken_at: list[int]
 
 
 @router.get("/events", tags=["events"])
 def list_events(
     caller: Reader,
     service: ServiceOf,
+    paging: Paged,
     subject: str | None = None,
     action: Annotated[str | None, Query(description="An action, or its first part, such as 'version'.")] = None,
-    limit: Limit = 100,
-    cursor: Cursor = None,
 ) -> Page[wire.Event]:
     """The audit trail, newest first."""
     with service.database.reads() as session:
@@ -51,21 +40,21 @@ def list_events(
             query = query.where(Event.subject == subject)
         if action:
             query = query.where((Event.action == action) | Event.action.startswith(f"{action}.", autoescape=True))
-        if cursor:
-            query = query.where(Event.id < int(decode_cursor(cursor)))
-        rows = list(session.scalars(query.limit(limit + 1)))
-        following = encode_cursor(rows[limit - 1].id) if len(rows) > limit else None
+        if (after := paging.after(int)) is not None:
+            query = query.where(Event.id < after)
+        rows = list(session.scalars(query.limit(paging.fetched)))
+        page, following = paging.cut(rows, lambda row: row.id)
         return Page[wire.Event](
-            items=[wire.Event.model_validate(r, from_attributes=True) for r in rows[:limit]], next=following
+            items=[wire.Event.model_validate(r, from_attributes=True) for r in page], next=following
         )
 
 
 @router.get("/events/chain", tags=["events"])
-def check_chain(caller: Reader, service: ServiceOf) -> ChainCheck:
+def check_chain(caller: Reader, service: ServiceOf) -> wire.ChainCheck:
     """Check that each event follows from the one before."""
     with service.database.sessions() as session:  # read in parts, which takes a transaction
         broken = audit.broken_links(session)
-        return ChainCheck(whole=not broken, broken_at=broken[:100])
+        return wire.ChainCheck(whole=not broken, broken_at=broken[:100])
 
 
 @router.get("/alerts", tags=["events"])

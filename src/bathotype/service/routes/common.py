@@ -5,11 +5,14 @@ from __future__ import annotations
 import base64
 import hashlib
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Coroutine, Iterator, Sequence
+from dataclasses import dataclass
 from enum import Enum
-from typing import Annotated, Any
+from typing import Annotated, Any, TypeVar
 
-from fastapi import APIRouter, Depends, Header, Query, Request
+from fastapi import APIRouter, Depends, Header, Query, Request, Response
+from fastapi.dependencies.models import Dependant
+from fastapi.routing import APIRoute
 from fastapi.security import HTTPBearer
 from pydantic import BaseModel
 from sqlalchemy.dialects.postgresql import insert
@@ -40,13 +43,37 @@ PROBLEMS: dict[int | str, dict[str, Any]] = {
 API = "/api/v1"
 
 
+class StrictRoute(APIRoute):
+    """A route that refuses query parameters it does not have: a misspelt filter must not be ignored."""
+
+    def get_route_handler(self) -> Callable[[Request], Coroutine[Any, Any, Response]]:
+        handle = super().get_route_handler()
+        known = set(_query_names(self.dependant))
+
+        async def strict(request: Request) -> Response:
+            if unknown := sorted(request.query_params.keys() - known):
+                raise Invalid(
+                    f"There is no parameter {unknown[0]!r} here.",
+                    advice=f"There are {', '.join(sorted(known))}." if known else "There are none.",
+                )
+            return await handle(request)
+
+        return strict
+
+
+def _query_names(dependant: Dependant) -> Iterator[str]:
+    yield from (parameter.alias for parameter in dependant.query_params)
+    for inner in dependant.dependencies:
+        yield from _query_names(inner)
+
+
 def api_router(prefix: str = "", *, tags: list[str | Enum] | None = None) -> APIRouter:
-    """A router of the API; what it may answer besides success stands in the document."""
-    return APIRouter(prefix=API + prefix, tags=tags, responses=PROBLEMS)
+    """A router of the API; its document lists what each route may answer besides success."""
+    return APIRouter(prefix=API + prefix, tags=tags, responses=PROBLEMS, route_class=StrictRoute)
 
 
 async def get_service(request: Request) -> Service:
-    """The service of this process; it waits for nothing, so that it needs no thread."""
+    """The service of this process; a coroutine, since it needs no thread."""
     return request.app.state.service  # type: ignore[no-any-return]
 
 
@@ -103,23 +130,52 @@ Manager = Annotated[Principal, _needs(Verb.MANAGE)]
 Key = Annotated[
     str | None, Header(alias="Idempotency-Key", max_length=200, description="Repeat with the same key: same answer.")
 ]
-Limit = Annotated[int, Query(ge=1, le=500, description="How many a page.")]
-Cursor = Annotated[str | None, Query(description="`next` of the page before.")]
+Row = TypeVar("Row")
+Key_ = TypeVar("Key_", int, str)
 
 
-def encode_cursor(value: Any) -> str:
-    """An opaque cursor."""
+@dataclass(frozen=True)
+class Paging:
+    """Which page of a list is asked for: at most ``limit`` items that follow the cursor."""
+
+    limit: int
+    cursor: str | None
+
+    def after(self, kind: type[Key_]) -> Key_ | None:
+        """The key of the last item of the page before, None for the first page.  Raises `Invalid`."""
+        if self.cursor is None:
+            return None
+        try:
+            key = json.loads(base64.urlsafe_b64decode(self.cursor.encode()))
+        except (ValueError, UnicodeEncodeError):
+            key = None
+        if not isinstance(key, kind) or isinstance(key, bool):
+            raise Invalid("This cursor is not valid.", advice="Use `next` of the page before, without a change.")
+        return key
+
+    @property
+    def fetched(self) -> int:
+        """How many rows to fetch: one more than a page, which tells whether another page follows."""
+        return self.limit + 1
+
+    def cut(self, rows: Sequence[Row], key: Callable[[Row], Any]) -> tuple[Sequence[Row], str | None]:
+        """The page's rows, and the cursor of the following page, None on the last one."""
+        page = rows[: self.limit]
+        return page, _encode_cursor(key(page[-1])) if len(rows) > self.limit else None
+
+
+def _paging(
+    limit: Annotated[int, Query(ge=1, le=500, description="How many a page.")] = 100,
+    cursor: Annotated[str | None, Query(description="`next` of the page before.")] = None,
+) -> Paging:
+    return Paging(limit, cursor)
+
+
+Paged = Annotated[Paging, Depends(_paging)]
+
+
+def _encode_cursor(value: Any) -> str:
     return base64.urlsafe_b64encode(json.dumps(value).encode()).decode()
-
-
-def decode_cursor(text: str | None) -> Any:
-    """What `encode_cursor` was given.  Raises `Invalid`."""
-    if text is None:
-        return None
-    try:
-        return json.loads(base64.urlsafe_b64decode(text.encode()))
-    except (ValueError, UnicodeEncodeError) as error:
-        raise Invalid("The cursor is not one of ours.", advice="Take `next` of the page before as it is.") from error
 
 
 def once(

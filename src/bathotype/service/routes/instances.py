@@ -21,18 +21,15 @@ from bathotype.service.records import Account, Instance, Line, Version
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.records.fleet import PRESENT
 from bathotype.service.routes.common import (
-    Cursor,
-    Limit,
     Operator,
+    Paged,
     Reader,
     ServiceOf,
     api_router,
-    decode_cursor,
-    encode_cursor,
 )
 from bathotype.service.shares import find_usable
 from bathotype.wire import fleet as wire
-from bathotype.wire.common import Answer, Page
+from bathotype.wire.common import Page
 
 router = api_router("/instances", tags=["instances"])
 
@@ -46,14 +43,6 @@ _NEWEST = (
     .correlate(Version)
     .lateral()
 )
-
-
-class VersionCount(Answer):
-    """How many instances of a version are in which state."""
-
-    reference: str
-    version_state: str
-    states: dict[str, int]
 
 
 def _find(session: Session, caller: Principal, name: str) -> Instance:
@@ -77,14 +66,13 @@ def _find(session: Session, caller: Principal, name: str) -> Instance:
 def list_instances(
     caller: Reader,
     service: ServiceOf,
+    paging: Paged,
     version: Annotated[str | None, Query(description="A version, or a line for all of its versions.")] = None,
     state: Annotated[
         list[wire.InstanceState] | None, Query(description="May be repeated; by default all that are there or coming.")
     ] = None,
     region: str | None = None,
     behind: Annotated[bool, Query(description="Only those behind their line's newest release.")] = False,
-    limit: Limit = 100,
-    cursor: Cursor = None,
 ) -> Page[wire.Instance]:
     """Instances, newest first."""
     with service.database.reads() as session:
@@ -97,11 +85,11 @@ def list_instances(
         if behind:
             query = query.join(Version, Version.id == Instance.version_id).join(_NEWEST, true())
             query = query.where(Version.sort_key < _NEWEST.c.sort_key)
-        if cursor:
-            query = query.where(Instance.id < str(decode_cursor(cursor)))
-        rows = session.execute(query.limit(limit + 1)).all()
-        following = encode_cursor(rows[limit - 1].id) if len(rows) > limit else None
-        return Page[wire.Instance](items=instance_answers(session, rows[:limit], caller.account_id), next=following)
+        if (after := paging.after(str)) is not None:
+            query = query.where(Instance.id < after)
+        rows = session.execute(query.limit(paging.fetched)).all()
+        page, following = paging.cut(rows, lambda row: row.id)
+        return Page[wire.Instance](items=instance_answers(session, page, caller.account_id), next=following)
 
 
 def _versions(session: Session, caller: Principal, text: str) -> list[str]:
@@ -118,7 +106,7 @@ def _versions(session: Session, caller: Principal, text: str) -> list[str]:
 
 
 @router.get("/counts")
-def counts(caller: Reader, service: ServiceOf, line: str | None = None) -> list[VersionCount]:
+def counts(caller: Reader, service: ServiceOf, line: str | None = None) -> list[wire.VersionCount]:
     """Instances per version and state."""
     with service.database.reads() as session:
         query = select(Instance.version_id, Instance.state, func.count()).where(
@@ -138,7 +126,7 @@ def counts(caller: Reader, service: ServiceOf, line: str | None = None) -> list[
             .order_by(Line.name.desc(), Version.sort_key.desc())
         )
         return [
-            VersionCount(
+            wire.VersionCount(
                 reference=written(name, number, (owner, owner_name), caller.account_id),
                 version_state=state,
                 states=dict(states[version]),

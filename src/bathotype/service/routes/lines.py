@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from sqlalchemy import func, select
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session
@@ -17,15 +19,12 @@ from bathotype.service.records import Instance, Line, Mark, MarkMove, Version
 from bathotype.service.records.base import new_id
 from bathotype.service.records.fleet import PRESENT
 from bathotype.service.routes.common import (
-    Cursor,
     Key,
-    Limit,
     Operator,
+    Paged,
     Reader,
     ServiceOf,
     api_router,
-    decode_cursor,
-    encode_cursor,
     once,
 )
 from bathotype.wire import versions as wire
@@ -34,7 +33,7 @@ from bathotype.wire.common import Page
 router = api_router("/lines", tags=["lines"])
 
 
-def _answers(session: Session, account: str, lines: list[Line]) -> list[wire.Line]:
+def _answers(session: Session, account: str, lines: Sequence[Line]) -> list[wire.Line]:
     ids = [line.id for line in lines]
     counts = dict(
         session.execute(
@@ -70,15 +69,15 @@ def _answers(session: Session, account: str, lines: list[Line]) -> list[wire.Lin
 
 
 @router.get("")
-def list_lines(caller: Reader, service: ServiceOf, limit: Limit = 100, cursor: Cursor = None) -> Page[wire.Line]:
+def list_lines(caller: Reader, service: ServiceOf, paging: Paged) -> Page[wire.Line]:
     """The account's lines, by name."""
     with service.database.reads() as session:
         query = select(Line).where(Line.account_id == caller.account_id).order_by(Line.name)
-        if cursor:
-            query = query.where(Line.name > str(decode_cursor(cursor)))
-        rows = list(session.scalars(query.limit(limit + 1)))
-        following = encode_cursor(rows[limit - 1].name) if len(rows) > limit else None
-        return Page[wire.Line](items=_answers(session, caller.account, rows[:limit]), next=following)
+        if (after := paging.after(str)) is not None:
+            query = query.where(Line.name > after)
+        rows = list(session.scalars(query.limit(paging.fetched)))
+        page, following = paging.cut(rows, lambda row: row.name)
+        return Page[wire.Line](items=_answers(session, caller.account, page), next=following)
 
 
 @router.post("", status_code=201)
@@ -111,18 +110,16 @@ def show_line(name: str, caller: Reader, service: ServiceOf) -> wire.Line:
 
 
 @router.get("/{name}/versions")
-def list_versions(
-    name: str, caller: Reader, service: ServiceOf, limit: Limit = 100, cursor: Cursor = None
-) -> Page[wire.Version]:
+def list_versions(name: str, caller: Reader, service: ServiceOf, paging: Paged) -> Page[wire.Version]:
     """A line's versions, highest number first."""
     with service.database.reads() as session:
         line = find_line(session, caller, name)
         query = select(Version).where(Version.line_id == line.id).order_by(Version.sort_key.desc())
-        if cursor:
-            query = query.where(Version.sort_key < str(decode_cursor(cursor)))
-        rows = list(session.scalars(query.limit(limit + 1)))
-        following = encode_cursor(rows[limit - 1].sort_key) if len(rows) > limit else None
-        return Page[wire.Version](items=version_answers(session, caller.account, rows[:limit]), next=following)
+        if (after := paging.after(str)) is not None:
+            query = query.where(Version.sort_key < after)
+        rows = list(session.scalars(query.limit(paging.fetched)))
+        page, following = paging.cut(rows, lambda row: row.sort_key)
+        return Page[wire.Version](items=version_answers(session, caller.account, page), next=following)
 
 
 def _mark(session: Session, line: Line, name: str, number: str) -> wire.Mark:

@@ -21,14 +21,11 @@ from bathotype.service.operations.queue import enqueue
 from bathotype.service.records import LogLine, Operation, OperationStep
 from bathotype.service.records.base import CHANGE
 from bathotype.service.routes.common import (
-    Cursor,
-    Limit,
     Operator,
+    Paged,
     Reader,
     ServiceOf,
     api_router,
-    decode_cursor,
-    encode_cursor,
 )
 from bathotype.wire import operations as wire
 from bathotype.wire.common import Page
@@ -47,22 +44,18 @@ def find_operation(session: Session, principal: Principal, operation_id: str, *,
 
 @router.get("")
 def list_operations(
-    caller: Reader,
-    service: ServiceOf,
-    state: wire.OperationState | None = None,
-    limit: Limit = 50,
-    cursor: Cursor = None,
+    caller: Reader, service: ServiceOf, paging: Paged, state: wire.OperationState | None = None
 ) -> Page[wire.Operation]:
     """Operations, newest first."""
     with service.database.reads() as session:
         query = select(Operation).where(Operation.account_id == caller.account_id).order_by(Operation.id.desc())
         if state:
             query = query.where(Operation.state == state)
-        if cursor:
-            query = query.where(Operation.id < str(decode_cursor(cursor)))
-        rows = list(session.scalars(query.limit(limit + 1)))
-        following = encode_cursor(rows[limit - 1].id) if len(rows) > limit else None
-        return Page[wire.Operation](items=operation_answers(session, rows[:limit]), next=following)
+        if (after := paging.after(str)) is not None:
+            query = query.where(Operation.id < after)
+        rows = list(session.scalars(query.limit(paging.fetched)))
+        page, following = paging.cut(rows, lambda row: row.id)
+        return Page[wire.Operation](items=operation_answers(session, page), next=following)
 
 
 @router.get("/{operation_id}")

@@ -185,7 +185,7 @@ def resolve(reference: str, caller: Reader, service: ServiceOf, region: str | No
             content_digest=version.content_digest,
             region=region,
             base_disk=base,
-            size=version.virtual_bytes,
+            disk_bytes=version.virtual_bytes,
             warnings=list(verdict.warnings),
         )
 

@@ -131,7 +131,7 @@ class Follower:
             name=machine.name,
             region=machine.region,
             zone=machine.zone,
-            size=machine.size,
+            machine_size=machine.machine_size,
             state=_state(machine),
             origin="found",
             site_machine=machine.id,

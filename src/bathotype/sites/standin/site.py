@@ -6,6 +6,7 @@ import re
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
+from datetime import datetime
 from typing import Any
 
 import httpx
@@ -201,13 +202,21 @@ class StandinSite:
     # Machines
 
     def create_machine(
-        self, *, key: str, name: str, region: str, zone: str | None, size: str, boot_disk: str, tags: dict[str, str]
+        self,
+        *,
+        key: str,
+        name: str,
+        region: str,
+        zone: str | None,
+        machine_size: str,
+        boot_disk: str,
+        tags: dict[str, str],
     ) -> SiteMachine:
         body = {
             "name": name,
             "region": region,
             "zone": zone,
-            "size": size,
+            "size": machine_size,
             "boot_disk": boot_disk,
             "tags": tags,
             "client_key": key,
@@ -215,12 +224,20 @@ class StandinSite:
         return _machine(self._call("POST", "/v1/machines", json=body).json())
 
     def create_machine_of(
-        self, *, key: str, name: str, region: str, size: str, boot_disk: str, data_disk: str, tags: dict[str, str]
+        self,
+        *,
+        key: str,
+        name: str,
+        region: str,
+        machine_size: str,
+        boot_disk: str,
+        data_disk: str,
+        tags: dict[str, str],
     ) -> SiteMachine:
         body = {
             "name": name,
             "region": region,
-            "size": size,
+            "size": machine_size,
             "boot_disk": boot_disk,
             "data_disks": [data_disk],
             "tags": tags,
@@ -278,11 +295,11 @@ def _machine(data: dict[str, Any]) -> SiteMachine:
         data["region"],
         data["zone"],
         data["size"],
-        data["state"],
+        "running" if data["state"] == "running" else "stopped",
         data["address"],
         data["tags"],
         tuple(_disk(d) for d in data["disks"]),
         data["created_from"],
-        data["created_at"],
+        datetime.fromisoformat(data["created_at"]),
         data["mac"],
     )

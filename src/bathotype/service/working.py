@@ -1,4 +1,4 @@
-"""The processes: serve the API, work on operations."""
+"""The worker process: operations and upkeep.  It loads nothing of the HTTP API."""
 
 from __future__ import annotations
 
@@ -6,60 +6,29 @@ import contextlib
 import ctypes
 from functools import partial
 
-import uvicorn
-from fastapi import FastAPI
-
-from bathotype.service.app import create_app
 from bathotype.service.kinds import KINDS
 from bathotype.service.logs import configure
 from bathotype.service.operations.runner import Runner
 from bathotype.service.operations.worker import Periodic, Worker
 from bathotype.service.reach import Reach
-from bathotype.service.settings import Settings
 from bathotype.service.state import Service
 from bathotype.service.upkeep import DUTIES
 from bathotype.service.upkeep.duty import take_turn
 from bathotype.sites import thawguard
 
-# For how many seconds a failed call to a site is repeated: while a person waits, in an operation, in upkeep.
-_SOMEBODY_WAITS, _WORK_WAITS, _LOOK_WAITS = 8.0, 45.0, 3.0
-
-
-def serve(host: str, port: int, processes: int) -> None:
-    """The API, until stopped; several processes answer at one address, and one that dies is started anew."""
-    _application_settings()
-    uvicorn.run(
-        "bathotype.service.processes:application",
-        factory=True,
-        host=host,
-        port=port,
-        workers=processes,
-        log_level="warning",
-        timeout_graceful_shutdown=2,
-    )
-
-
-def _application_settings() -> None:
-    """What is wrong with the settings is told once, not by every process."""
-    _ = Settings.from_environment().places
-
-
-def application() -> FastAPI:
-    """The application of one serving process."""
-    service = Service.from_environment(patience=_SOMEBODY_WAITS)
-    configure(service.settings.log_level)
-    return create_app(service)
+# Seconds for which a failed call to a site is repeated: in an operation, and in upkeep.
+_WORK_PATIENCE, _UPKEEP_PATIENCE = 45.0, 3.0
 
 
 def work(concurrency: int) -> None:
-    """Operations and the reconciler, until stopped."""
+    """Work until stopped."""
     _keep_memory_small()
     thawguard.post.start()
-    service = Service.from_environment(patience=_WORK_WAITS)
+    service = Service.from_environment(patience=_WORK_PATIENCE)
     settings, database = service.settings, service.database
     configure(settings.log_level)
     runner = Runner(database, settings, service.reach, KINDS)
-    reach = Reach(database, settings.places, patience=_LOOK_WAITS)
+    reach = Reach(database, settings.places, patience=_UPKEEP_PATIENCE)
     periodic = [
         Periodic(duty.name, duty.period(settings), partial(take_turn, duty, database, reach, settings))
         for duty in DUTIES
