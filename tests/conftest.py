@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import os
 import random
+import shutil
 import subprocess
 import sys
+import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -13,6 +15,7 @@ import pytest
 from hypothesis import settings
 
 from standin import demo as world
+from tests.office import Cluster, Office, open_office, running_cluster
 from tests.support import System, running_system
 
 # The system's processes are started dozens of times: let them keep what they compiled.
@@ -62,3 +65,30 @@ def cli(system: System):  # type: ignore[no-untyped-def]
         return subprocess.run(command, capture_output=True, text=True, env=environment, timeout=120, check=False)
 
     return run
+
+
+@pytest.fixture(scope="session")
+def cluster() -> Iterator[Cluster]:
+    """One PostgreSQL server for all tests of this process that run the service in process."""
+    # Not pytest's own folder: the database server's user must be able to walk there.
+    folder = Path(tempfile.mkdtemp(prefix="bathotype-cluster-"))
+    folder.chmod(0o711)
+    try:
+        with running_cluster(folder) as cluster:
+            yield cluster
+    finally:
+        shutil.rmtree(folder, ignore_errors=True)
+
+
+@pytest.fixture
+def office(cluster: Cluster, tmp_path: Path) -> Iterator[Office]:
+    """The service in this process, with nothing in it."""
+    with open_office(cluster, tmp_path) as office:
+        yield office
+
+
+@pytest.fixture(scope="module")
+def shared_office(cluster: Cluster, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Office]:
+    """The same for all tests of a module that only look, or keep out of each other's way."""
+    with open_office(cluster, tmp_path_factory.mktemp("office")) as office:
+        yield office

@@ -89,7 +89,7 @@ def running_counts(session: Session, versions: Iterable[str]) -> dict[str, int]:
     query = select(Instance.version_id, func.count()).where(
         Instance.version_id.in_(list(versions)), Instance.state.in_(PRESENT)
     )
-    return dict(session.execute(query.group_by(Instance.version_id)).tuples().all())
+    return dict(session.execute(query.group_by(Instance.version_id)).all())
 
 
 def usage_of(session: Session, version: Version) -> Usage:

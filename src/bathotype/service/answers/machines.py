@@ -15,10 +15,10 @@ def machine_answers(session: Session, machines: list[SiteMachine]) -> list[wire.
     """The machines, each with the version that it stems from."""
     ids = [m.id for m in machines]
     of_instance = select(Instance.site_machine, Instance.version_id).where(Instance.site_machine.in_(ids))
-    versions = dict(session.execute(of_instance).tuples().all())
+    versions = dict(session.execute(of_instance).all())
     sources = [m.created_from for m in machines if m.created_from]
     of_base = select(BaseDisk.site_disk, BaseDisk.version_id).where(BaseDisk.site_disk.in_(sources))
-    bases = dict(session.execute(of_base).tuples().all())
+    bases = dict(session.execute(of_base).all())
     wanted = {*versions.values(), *bases.values()}
     names = {v.id: reference_of(v) for v in session.scalars(select(Version).where(Version.id.in_(wanted)))}
     return [

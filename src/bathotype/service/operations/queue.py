@@ -17,9 +17,10 @@ _app = App(connector=SyncPsycopgConnector(conninfo=""))
 
 def enqueue(session: Session, operation_id: str) -> None:
     """Queue an operation when the session's transaction commits.  One that is queued already stays queued once."""
-    task = {"queueing_lock": operation_id, "connection": session.connection().connection.driver_connection}
     try:
         with session.begin_nested():
-            _app.configure_task(TASK, **task).defer(operation_id=operation_id)  # type: ignore[arg-type]
+            connection = session.connection().connection.driver_connection  # asked for here: this sets the savepoint
+            task = _app.configure_task(TASK, queueing_lock=operation_id, connection=connection)
+            task.defer(operation_id=operation_id)
     except AlreadyEnqueued:
         return

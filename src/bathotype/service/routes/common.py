@@ -48,7 +48,7 @@ class StrictRoute(APIRoute):
 
     def get_route_handler(self) -> Callable[[Request], Coroutine[Any, Any, Response]]:
         handle = super().get_route_handler()
-        known = set(_query_names(self.dependant))
+        known = set(query_names(self.dependant))
 
         async def strict(request: Request) -> Response:
             if unknown := sorted(request.query_params.keys() - known):
@@ -61,10 +61,10 @@ class StrictRoute(APIRoute):
         return strict
 
 
-def _query_names(dependant: Dependant) -> Iterator[str]:
+def query_names(dependant: Dependant) -> Iterator[str]:
     yield from (parameter.alias for parameter in dependant.query_params)
     for inner in dependant.dependencies:
-        yield from _query_names(inner)
+        yield from query_names(inner)
 
 
 def api_router(prefix: str = "", *, tags: list[str | Enum] | None = None) -> APIRouter:

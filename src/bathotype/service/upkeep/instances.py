@@ -82,7 +82,7 @@ class Follower:
         if not made_of:
             return
         of_base = select(BaseDisk.site_disk, BaseDisk.version_id).where(BaseDisk.site_disk.in_(made_of))
-        bases = dict(session.execute(of_base).tuples().all())
+        bases = dict(session.execute(of_base).all())
         # Machines that a launch is just making carry the instance's id before we record theirs.
         fresh = [m for m in present.values() if m.created_from in bases and "bathotype-instance" not in m.tags]
         known = set(

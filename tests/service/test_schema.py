@@ -14,7 +14,7 @@ from schemathesis.specs.openapi.checks import (
 )
 
 from bathotype.service.app import create_app
-from tests.support import System
+from tests.office import Office
 
 # Streams of events never end, and an outside log-in leads away from here.
 LEFT_OUT = "/operations/{operation_id}/events$|/session/oidc"
@@ -23,13 +23,14 @@ OPERATIONS = [found.ok() for found in DOCUMENT.exclude(path_regex=LEFT_OUT).get_
 
 
 @pytest.mark.parametrize("operation", OPERATIONS, ids=lambda o: o.label)
-def test_every_answer_is_in_the_document(operation: Any, system: System) -> None:
-    headers = {"Authorization": f"Bearer {system.secrets['api']['chart-house']}"}
+def test_every_answer_is_in_the_document(operation: Any, shared_office: Office) -> None:
+    headers = {"Authorization": f"Bearer {shared_office.tokens['chart-house']}"}
+    http = shared_office.http(None)
 
     @given(case=operation.as_strategy())
     @settings(max_examples=12, deadline=None, derandomize=True, database=None, suppress_health_check=list(HealthCheck))
     def ask(case: schemathesis.Case) -> None:
-        response = case.call(base_url=system.url, headers=headers, timeout=30)
+        response = http.request(**case.as_transport_kwargs(base_url="http://office", headers=headers))
         assert response.status_code < 500, response.text
         case.validate_response(
             response, checks=[status_code_conformance, content_type_conformance, response_schema_conformance]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import random
 from collections import Counter
-from collections.abc import Iterator
 from contextlib import ExitStack
 from dataclasses import dataclass, field
 
@@ -13,19 +12,12 @@ import pytest
 from bathotype.client import Client
 from bathotype.core.errors import NotFound, Refused
 from bathotype.core.lifecycle.states import MOVES, VersionState
-from tests.support import System, running_system
+from tests.office import Office
 
 OWNER, CONSUMERS = "tide-core", ("harbour-watch", "chart-house")
 REGIONS = ("skerry-1", "fjord-2")
 NUMBERS = ("1.0.0", "1.1.0", "2.0.0")
-STEPS = 70
-
-
-@pytest.fixture(scope="module")
-def system() -> Iterator[System]:
-    """A system of its own: whatever is shared in it, the walk has shared."""
-    with running_system() as running:
-        yield running
+STEPS = 60
 
 
 @dataclass
@@ -225,12 +217,12 @@ class Walk:
 
 
 @pytest.mark.parametrize("seed", [1, 3])
-def test_whatever_comes_first_all_accounts_are_told_what_is_so(system: System, seed: int) -> None:
+def test_whatever_comes_first_all_accounts_are_told_what_is_so(office: Office, seed: int) -> None:
     line, chance = f"walk-{seed}", random.Random(seed)
     for number in NUMBERS:
-        system.captured(line, number=number, release=False)
+        office.version(f"{line}@{number}", release=False)
     with ExitStack() as stack:
-        clients = {a: stack.enter_context(system.client(a)) for a in (OWNER, *CONSUMERS)}
+        clients = {a: stack.enter_context(office.client(a)) for a in (OWNER, *CONSUMERS)}
         for number in NUMBERS:
             began = clients[OWNER].replicate(f"{line}@{number}", [{"region": "fjord-2", "copies": 1}])
             clients[OWNER].wait(began[0].id)

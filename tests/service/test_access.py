@@ -1,0 +1,265 @@
+"""Who may do what: every route with every role and a stranger, tokens, passwords, sessions, an outside log-in."""
+
+from __future__ import annotations
+
+import json
+import re
+import threading
+import time
+from typing import Any
+
+import pytest
+from fastapi.routing import APIRoute
+
+from bathotype.client import NotSignedIn
+from bathotype.core.access.roles import ALLOWS, Role, Verb
+from bathotype.core.errors import Forbidden, NotFound, Refused
+from bathotype.core.firstboot.settings import FirstBoot
+from bathotype.service.access.principals import digest_of
+from bathotype.service.app import create_app
+from bathotype.service.routes.common import query_names
+from tests.office import Office
+
+# Without a token by their nature: they are how one gets one.
+OPEN = {"/session/ways", "/session", "/session/oidc", "/session/oidc/callback", "/invitations/acceptance"}
+PASSWORD = "nine grey herons wade"
+
+
+def needed(route: APIRoute) -> Verb | None:
+    """The verb that a route says it needs; None where being signed in is enough."""
+    found: list[Any] = [route.dependant]
+    while found:
+        now = found.pop()
+        if verb := getattr(now.call, "verb", None):
+            return Verb(verb)
+        found += now.dependencies
+    return None
+
+
+def signed_in(route: APIRoute) -> bool:
+    names = {d.call.__name__ for d in route.dependant.dependencies if d.call}
+    return bool(names & {"caller", "get_person"})
+
+
+ROUTES = [
+    (route, method)
+    for route in create_app(None).routes  # type: ignore[arg-type]
+    if isinstance(route, APIRoute) and route.include_in_schema
+    for method in sorted(route.methods)
+]
+
+
+@pytest.fixture(scope="module")
+def ours(shared_office: Office) -> dict[str, str]:
+    """Things of tide-core that path parameters can name."""
+    reference = shared_office.version("walked@1.0.0")
+    with shared_office.core as client:
+        operation = client.wait(client.launch(reference=reference, region="skerry-1", name="walked-01").id)
+        share = client.share(subject="walked", consumer="harbour-watch")
+        client.save_first_boot("walked", FirstBoot())
+        token = client.make_token(name="walked", robot="tide-core-demo", days=1)
+        upload = shared_office.http().post("/uploads", json={"name": "x", "size": 9, "region": "skerry-1"}).json()
+    return {
+        "reference": reference, "name": "walked", "machine": "gauge-seed-01", "operation_id": operation.id,
+        "instance": "walked-01", "share": share.id, "token": token.id, "upload": upload["id"], "user": "tide-core-demo",
+        "mark": "stable", "finding": "none", "number": "0", "key": "0123456789abcdef", "account": "tide-core",
+    }  # fmt: skip
+
+
+def call(
+    office: Office, route: APIRoute, method: str, token: str, names: dict[str, str], body: Any = None
+) -> tuple[int, str]:
+    path = re.sub(r"\{(\w+)(?::path)?\}", lambda m: names[m[1]], route.path).removeprefix("/api/v1")
+    query = {"region": "skerry-1", "to": names["reference"], "reference": names["reference"]}
+    taken = {k: v for k, v in query.items() if k in query_names(route.dependant)}
+    http = office.http(None)
+    answer = http.request(
+        method, path, json=body, params=taken, headers={"Authorization": f"Bearer {token}"} if token else {},
+        follow_redirects=False,
+    )  # fmt: skip
+    kind = answer.headers.get("content-type", "")
+    return answer.status_code, answer.text if "json" in kind else ""
+
+
+def test_every_route_says_what_it_needs() -> None:
+    for route, method in ROUTES:
+        path = route.path.removeprefix("/api/v1")
+        assert path in OPEN or signed_in(route), f"{method} {path} asks nobody who calls"
+        if needed(route) is None and method != "GET":
+            assert path in {*OPEN, "/tokens"}, f"{method} {path} changes something and needs no verb"
+
+
+def test_nobody_gets_in_without_a_token(shared_office: Office, ours: dict[str, str]) -> None:
+    for route, method in ROUTES:
+        if signed_in(route):
+            assert call(shared_office, route, method, "", ours, {})[0] == 401, f"{method} {route.path}"
+
+
+@pytest.mark.parametrize("role", ["viewer", "operator"])
+def test_what_a_role_may_not_do_is_forbidden_with_the_reason(
+    shared_office: Office, ours: dict[str, str], role: str
+) -> None:
+    token = shared_office.token(role)
+    for route, method in ROUTES:
+        verb = needed(route)
+        if verb is None or verb in ALLOWS[Role(role)]:
+            continue
+        status, text = call(shared_office, route, method, token, ours, {})
+        assert status == 403, f"{method} {route.path}: {status}"
+        assert f"is {role} in tide-core; this needs" in json.loads(text)["detail"]
+
+
+def test_what_a_role_may_do_is_not_forbidden(shared_office: Office, ours: dict[str, str]) -> None:
+    token = shared_office.token("viewer")
+    for route, method in ROUTES:
+        if needed(route) == Verb.READ and not route.path.endswith("/events"):
+            assert call(shared_office, route, method, token, ours, {})[0] not in (401, 403, 500), (
+                f"{method} {route.path}"
+            )
+
+
+def test_a_stranger_finds_and_changes_nothing(shared_office: Office, ours: dict[str, str]) -> None:
+    """The steward of another account, with references written both ways; only what is public by design is told."""
+    token = shared_office.token("steward", "chart-house")
+    before = shared_office.query(
+        "select count(*) from events e join accounts a on a.id = e.account_id where a.name = 'tide-core'"
+    )
+    secret = re.compile(
+        "walked|gauge-seed|" + "|".join(v for k, v in ours.items() if k in ("share", "token", "upload"))
+    )
+    walks = [(owner, route, method) for owner in ("", "tide-core/") for route, method in ROUTES]
+    # First what only reads: later the stranger has things of its own by the same names.
+    for owner, route, method in sorted(walks, key=lambda walk: walk[2] != "GET"):
+        names = {**ours, "reference": f"{owner}{ours['reference']}"}
+        path = route.path.removeprefix("/api/v1")
+        if path in OPEN or path == "/accounts/{account}/keys":
+            continue
+        bodies = [
+            {},
+            {"reference": names["reference"], "region": "skerry-1"},
+            {"subject": "walked", "consumer": "harbour-watch"},
+        ]
+        for body in bodies if method != "GET" else [None]:
+            status, text = call(shared_office, route, method, token, names, body)
+            assert status != 500, f"{method} {path} {text}"
+            told = json.loads(text).get("detail", "") if status >= 400 and text else text
+            # A refusal may repeat what was asked for; an answer may not show it, but of what the stranger names itself.
+            own = method != "GET" and route.path.endswith(("{name}", "/distrust"))
+            assert status >= 400 or own or not secret.search(told), f"{method} {path}: {text[:300]}"
+            if status < 400 and method != "GET":
+                assert own or "{" not in route.path, path
+    after = shared_office.query(
+        "select count(*) from events e join accounts a on a.id = e.account_id where a.name = 'tide-core'"
+    )
+    assert after == before, "nothing happened in the account"
+    with shared_office.client("chart-house") as client, pytest.raises(NotFound):
+        client.version(f"tide-core/{ours['reference']}")
+
+
+def test_tokens_are_narrow_expire_and_end_at_once(office: Office) -> None:
+    reader = office.token("operator", verbs=["read"])
+    with office.with_token(reader) as client:
+        list(client.lines())
+        with pytest.raises(Forbidden, match="does not cover operate"):
+            client.create_line("no")
+        with pytest.raises(Forbidden):
+            client.make_token(name="wider", verbs=["read", "operate"])
+        narrow = client.make_token(name="mine", days=1)
+        assert narrow.verbs == ["read"]
+    with office.core as client:
+        row = next(t for t in client.tokens() if t.name == "test" and t.verbs == ["read"])
+        assert row.last_used_at is not None and row.last_used_from == "testclient"
+        client.revoke_token(row.id)
+    with office.with_token(reader) as client, pytest.raises(NotSignedIn, match="revoked"):
+        list(client.lines())
+    short = office.token("viewer")
+    office.execute("update api_tokens set expires_at = now() where digest = %s", digest_of(short))
+    with office.with_token(short) as client, pytest.raises(NotSignedIn, match="expired"):
+        list(client.lines())
+    digests = {row[0] for row in office.query("select digest from api_tokens")}
+    assert not any(t in digests for t in (reader, short)), "only digests are kept"
+
+
+def joined(office: Office, name: str, role: str = "viewer") -> None:
+    """A person who has used the invitation and has the password `PASSWORD`."""
+    with office.core as client:
+        code = client.add_member(name, role).invitation
+    body = {"code": code, "password": PASSWORD}
+    assert office.http(None).post("/invitations/acceptance", json=body).status_code == 200
+
+
+def test_wrong_passwords_lock_the_name_for_longer_each_time(office: Office) -> None:
+    joined(office, "senna")
+    http = office.http(None)
+
+    def log_in(user: str, password: str) -> tuple[int, str]:
+        answer = http.post("/session", json={"user": user, "password": password})
+        return answer.status_code, str(answer.json().get("detail"))
+
+    for _ in range(5):
+        assert log_in("senna", "not it at all") == (401, "Name or password is wrong.")
+    assert log_in("senna", PASSWORD) == (401, "Too many wrong passwords.")
+    assert log_in("nobody-at-all", PASSWORD) == (401, "Name or password is wrong."), "the same words as for a user"
+    for expected in (2, 4, 8):  # the lock passes, as it were, and another wrong password follows
+        office.execute("update users set locked_until = now() - interval '1 second' where name = 'senna'")
+        before = time.time()
+        assert log_in("senna", "still not it")[0] == 401
+        [(until,)] = office.query("select extract(epoch from locked_until) from users where name = 'senna'")
+        assert float(until) - before >= expected, "twice as long each time"
+    office.execute("update users set locked_until = null where name = 'senna'")
+    assert log_in("senna", PASSWORD)[0] == 200
+
+
+def test_a_browser_needs_its_csrf_token(office: Office) -> None:
+    joined(office, "iven", "operator")
+    with office.http(None) as http:
+        answer = http.post("/session", json={"user": "iven", "password": PASSWORD})
+        cookie = answer.headers["set-cookie"].lower()
+        assert "httponly" in cookie and "samesite=strict" in cookie
+        csrf = answer.json()["csrf"]
+        assert http.get("/lines").status_code == 200
+        assert http.post("/lines", json={"name": "by-browser"}).json()["code"] == "csrf"
+        assert http.post("/lines", json={"name": "by-browser"}, headers={"X-CSRF-Token": "x"}).status_code == 403
+        assert http.post("/lines", json={"name": "by-browser"}, headers={"X-CSRF-Token": csrf}).status_code == 201
+        assert http.delete("/session", headers={"X-CSRF-Token": csrf}).status_code == 204
+        http.cookies.set("bathotype_session", cookie.split("=", 1)[1].split(";")[0])
+        assert http.get("/lines").status_code == 401, "the session ended at the server"
+
+
+def test_of_two_stewards_that_remove_each_other_one_stays(office: Office) -> None:
+    with office.client("harbour-watch") as client:
+        for name in ("left", "right"):
+            client.add_member(name, "steward", robot=True)
+        made = {name: client.make_token(name="x", robot=name).token for name in ("left", "right")}
+        for row in client.members():
+            if row.user not in ("left", "right") and row.role == "steward":
+                last = row.user
+        others = [m.user for m in client.members() if m.role == "steward" and m.user not in ("left", "right", last)]
+        for name in others:
+            client.remove_member(name)
+    outcomes: dict[str, str] = {}
+    gate = threading.Barrier(2)
+
+    def remove(mine: str, other: str) -> None:
+        with office.with_token(made[mine]) as client:
+            gate.wait()
+            try:
+                client.remove_member(other)
+                outcomes[mine] = "done"
+            except (Refused, NotFound) as error:
+                outcomes[mine] = error.code
+
+    threads = [threading.Thread(target=remove, args=pair) for pair in (("left", "right"), ("right", "left"))]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert sorted(outcomes.values())[0] == "done" and list(outcomes.values()).count("done") == 1, outcomes
+    with office.client("harbour-watch") as client:
+        stewards = [m.user for m in client.members() if m.role == "steward"]
+        assert len({"left", "right"} & set(stewards)) == 1
+        for name in stewards:
+            if name != last:
+                client.remove_member(name)
+        with pytest.raises(Refused, match="without a steward"):
+            client.remove_member(last)

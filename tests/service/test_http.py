@@ -1,0 +1,142 @@
+"""The HTTP API as its users meet it: problems, pages, repeated requests, ranges, progress, its own document."""
+
+from __future__ import annotations
+
+import json
+import threading
+
+import httpx
+import pytest
+
+from tests.office import Office
+
+
+@pytest.fixture(scope="module")
+def http(shared_office: Office) -> httpx.Client:
+    """Plain HTTP, without our client."""
+    return shared_office.http()
+
+
+def test_errors_are_problem_documents(http: httpx.Client) -> None:
+    cases = [
+        (http.get("/lines/nothing"), 404, "not-found"),
+        (http.get("/versions/Bad@x"), 422, "invalid"),
+        (http.post("/captures", json={"machine": "gauge-seed-01"}), 422, "invalid"),
+        (http.get("/nowhere"), 404, "not-found"),
+        (http.get("/lines", headers={"Authorization": "Bearer wrong"}), 401, "not-signed-in"),
+        (http.get("/lines", params={"cursor": "%%%"}), 422, "invalid"),
+        (http.get("/events", params={"cursor": "ImFiYyI="}), 422, "invalid"),
+        (http.get("/instances", params={"stat": "running"}), 422, "invalid"),
+        (http.get("/machines", params={"region": "atlantis"}), 404, "not-found"),
+        (http.put("/healthz"), 404, "not-found"),
+    ]
+    for answer, status, code in cases:
+        assert answer.status_code == status, answer.text
+        assert answer.headers["content-type"] == "application/problem+json"
+        body = answer.json()
+        assert body["code"] == code and body["status"] == status and body["detail"] and body["request_id"]
+    assert "There is no parameter 'stat'" in cases[7][0].json()["detail"] and "state" in cases[7][0].json()["advice"]
+
+
+def test_another_account_sees_nothing(shared_office: Office, http: httpx.Client) -> None:
+    reference = shared_office.version("private-line@1.0.0")
+    operation = http.get("/operations").json()["items"][0]["id"]
+    stranger = shared_office.http("harbour-watch")
+    for path in (
+        f"/versions/{reference}",
+        f"/versions/tide-core/{reference}",
+        f"/operations/{operation}",
+        "/lines/private-line",
+        f"/versions/{reference}/disk",
+        f"/versions/{reference}/findings",
+    ):
+        assert stranger.get(path).status_code == 404, path
+    event = http.get("/events", params={"action": "version.released"}).json()["items"][0]
+    assert event["source"] == "testclient", "the trail says from where"
+    assert stranger.get("/events").json()["items"] != http.get("/events").json()["items"]
+
+
+def test_a_repeated_request_gets_the_first_answer(shared_office: Office, http: httpx.Client) -> None:
+    key = {"Idempotency-Key": "create-once"}
+    first = http.post("/lines", json={"name": "once-only"}, headers=key)
+    again = http.post("/lines", json={"name": "once-only"}, headers=key)
+    assert first.status_code == 201 and again.json() == first.json()
+    assert http.post("/lines", json={"name": "once-only"}).json()["code"] == "exists"
+    other = http.post("/lines", json={"name": "something-else"}, headers=key)
+    assert other.status_code == 409 and other.json()["code"] == "key-reused"
+    shared_office.execute("update idempotent_answers set created_at = now() - interval '30 days'")
+    shared_office.upkeep("answers")
+    assert shared_office.query("select count(*) from idempotent_answers") == [(0,)], "nobody repeats them any more"
+
+
+def test_equal_requests_at_once_are_done_once(shared_office: Office) -> None:
+    answers: list[str] = []
+
+    def create() -> None:
+        made = shared_office.http().post("/lines", json={"name": "together"}, headers={"Idempotency-Key": "together"})
+        answers.append(made.text)
+
+    threads = [threading.Thread(target=create) for _ in range(4)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert len(set(answers)) == 1 and "together" in answers[0]
+
+
+def test_lists_are_paged_whole_and_in_order(http: httpx.Client) -> None:
+    for number in range(7):
+        http.post("/lines", json={"name": f"paged-{number}"})
+    names, cursor = [], None
+    while True:
+        page = http.get("/lines", params={"limit": 3, **({"cursor": cursor} if cursor else {})}).json()
+        assert len(page["items"]) <= 3
+        names += [x["name"] for x in page["items"]]
+        cursor = page["next"]
+        if cursor is None:
+            break
+    assert names == sorted(set(names)) and {f"paged-{n}" for n in range(7)} <= set(names)
+
+
+def test_progress_comes_as_server_sent_events(shared_office: Office, http: httpx.Client) -> None:
+    reference = shared_office.version("watched@1.0.0")
+    operation = http.post(f"/versions/{reference}/verify", params={"region": "skerry-1"}).json()["id"]
+    assert http.get(f"/operations/{operation}").json()["state"] == "queued"
+    shared_office.work()
+    answer = http.get(f"/operations/{operation}/events")
+    assert answer.headers["content-type"].startswith("text/event-stream")
+    lines = [line for line in answer.text.splitlines() if line]
+    assert lines[0] == "event: operation"
+    last = json.loads(lines[-1].removeprefix("data: "))
+    assert last["state"] == "succeeded" and last["percent"] == 100.0
+    assert {s["state"] for s in last["steps"]} <= {"done", "skipped"}
+
+
+def test_the_disk_comes_by_range(shared_office: Office, http: httpx.Client) -> None:
+    content = bytes(range(256)) * 1000
+    reference = shared_office.version("ranged@1.0.0", data=content)
+    part = http.get(f"/versions/{reference}/disk", headers={"Range": "bytes=510-511"})
+    assert part.status_code == 206 and part.content == content[510:512]
+    assert part.headers["content-range"] == f"bytes 510-511/{len(content)}"
+    assert http.get(f"/versions/{reference}/disk", headers={"Range": "bytes=99999999999-"}).status_code == 416
+    assert http.get(f"/versions/{reference}/disk").content == content
+
+
+def test_the_openapi_document_is_complete(http: httpx.Client) -> None:
+    document = http.get("/openapi.json").json()
+    for path, methods in document["paths"].items():
+        for method, operation in methods.items():
+            assert operation.get("description"), f"{method} {path} has no description"
+            body = operation.get("requestBody", {}).get("content", {}).get("application/json", {}).get("schema", {})
+            if "$ref" in body and not path.endswith("/first-boot/{name}"):
+                assert document["components"]["schemas"][body["$ref"].rsplit("/", 1)[1]]["examples"], path
+            assert "401" in operation["responses"] or path.endswith("/profiles"), path
+
+
+def test_health_and_metrics(shared_office: Office) -> None:
+    shared_office.version("measured@1.0.0")
+    http = shared_office.http(None)
+    assert http.get("http://office/readyz").text == "ready\n"
+    text = http.get("http://office/metrics").text
+    assert 'bathotype_operations{kind="capture",state="succeeded"}' in text and "bathotype_stored_bytes" in text
+    assert "Bathotype" in http.get("http://office/").text

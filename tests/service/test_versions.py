@@ -1,0 +1,153 @@
+"""Versions: what a name means, marks, what a launch is refused for, holds, and the way to the end."""
+
+from __future__ import annotations
+
+from datetime import date, timedelta
+
+import pytest
+
+from bathotype.core.errors import Invalid, NotFound, Refused
+from bathotype.core.generalize.residue import Finding
+from tests.office import Office
+
+HIGH = Finding("private-key-1", "private-key", "high", "/root/id", 1, "-----BEGIN", "Remove it.")
+
+
+def test_a_pin_only_version_is_launched_only_by_name(office: Office) -> None:
+    first, second = office.version("pinned@1.0.0"), office.version("pinned@1.1.0")
+    with office.core as client:
+        client.change(second, pin_only=True, notes="only for the harbour")
+        assert client.resolve("pinned").reference == f"tide-core/{first}"
+        assert client.plan_launch(reference=second, region="skerry-1").blockers == []
+        client.change(first, pin_only=True)
+        with pytest.raises(NotFound, match="not pin-only"):
+            client.resolve("pinned")
+        client.change(first, pin_only=False)
+        client.set_mark("pinned", "stable", "1.1.0")
+        marked = client.plan_launch(reference="pinned@stable", region="skerry-1")
+        assert any("pin-only" in b for b in marked.blockers), "a mark is not an exact name"
+
+
+def test_marks_move_and_remember(office: Office) -> None:
+    office.version("marked@1.0.0")
+    staged = office.version("marked@1.1.0", release=False)
+    with office.core as client:
+        client.set_mark("marked", "stable", "1.0.0")
+        with pytest.raises(Refused, match="released versions only"):
+            client.set_mark("marked", "stable", "1.1.0")
+        client.release(staged)
+        mark = client.set_mark("marked", "stable", "1.1.0")
+        assert [m.number for m in mark.history] == ["1.1.0", "1.0.0"]
+        assert client.version("marked@stable").number == "1.1.0"
+        with pytest.raises(NotFound, match=r"no mark 'unheard-of' \(it has: stable\)"):
+            client.version("marked@unheard-of")
+
+
+def test_every_reason_against_a_launch_is_told_at_once(office: Office) -> None:
+    reference = office.version("choosy@1.0.0")
+    with office.core as client:
+        office.cloud.most_machines = 100
+        plan = client.plan_launch(
+            reference=reference, region="skerry-1", zone="atlantis-1", machine_size="vast", count=500
+        )
+        told = " ".join(plan.blockers)
+        for reason in ("no zone atlantis-1", "skerry-1a, skerry-1b", "no machine size 'vast'", "small, medium, large",
+                       "quota (0 of 100 in use)"):  # fmt: skip
+            assert reason in told, reason
+        elsewhere = client.plan_launch(reference=reference, region="fjord-2")
+        assert any("is not in fjord-2" in b and "skerry-1" in b for b in elsewhere.blockers), "where it would work"
+        with pytest.raises(NotFound, match="no saved first-boot settings 'none'"):
+            client.launch(reference=reference, region="skerry-1", first_boot="none")
+        with pytest.raises(Invalid, match="not a host name"):
+            client.launch(reference=reference, region="skerry-1", name="Quay_1")
+        office.cloud.out.add("skerry-1")
+        out = client.plan_launch(reference=reference, region="skerry-1")
+        assert any("Region skerry-1 is out" in b and "replicate it" in b for b in out.blockers)
+        assert list(client.instances(version=reference)) == []
+
+
+def test_findings_of_high_severity_forbid_a_release_until_each_is_accepted(office: Office) -> None:
+    reference = office.version("found@1.0.0", release=False, findings=(HIGH,))
+    with office.core as client:
+        with pytest.raises(Refused, match=r"1 open finding of high severity: private-key-1"):
+            client.release(reference)
+        with pytest.raises(NotFound, match="no finding 'other'"):
+            client.accept(reference, "other", "because")
+        client.accept(reference, "private-key-1", "a test key without use")
+        assert client.release(reference).state == "released"
+        told = client.findings(reference)[0]
+        assert (told.accepted_by, told.accepted_reason) == ("tide-core-demo", "a test key without use")
+
+
+def test_from_sunset_to_purge(office: Office) -> None:
+    old, new = office.version("farewell@1.0.0"), office.version("farewell@1.1.0")
+    office.launched(old, "last-one")
+    with office.core as client:
+        client.set_mark("farewell", "stable", "1.0.0")
+        client.hold(old, "audit", "kept for the audit")
+        client.sunset(old, retire_on=date.today() + timedelta(days=9))
+        assert any("sunset" in w for w in client.plan_launch(reference=old, region="skerry-1", name="x").warnings)
+        with pytest.raises(Refused, match="mark stable"):
+            client.retire(old)
+        client.set_mark("farewell", "stable", "1.1.0")
+        assert any("1 instance" in w for w in client.retirement_plan(old).warnings)
+        client.retire(old)
+        with pytest.raises(Refused, match="no new launches"):
+            client.launch(reference=old, region="skerry-1", name="too-late")
+        blockers = " ".join(client.purge_plan(old).blockers)
+        assert "1 instance" in blockers and "'audit'" in blockers and "grace" in blockers
+        client.act_on_instance("last-one", "terminate")
+        client.lift_hold(old, "audit")
+        office.upkeep("base-disks")
+        assert office.query("select distinct state from base_disks") == [("removed",)]
+        operation = client.purge(old, waive_grace=True)
+        with pytest.raises(Refused, match="cannot be cancelled"):
+            client.cancel(operation.id)
+        assert (client.wait(operation.id).result or {})["freed_bytes"] > 0
+        gone = client.version(old)
+        assert gone.state == "purged" and gone.packages == 2 and gone.regions == []
+        client.wait(client.verify(new, "skerry-1").id)
+        history = [e.action for e in client.events(subject=old)]
+        assert history[:2] == ["operation.succeeded", "version.purged"] and "version.released" in history
+        assert client.event_chain().whole
+
+
+def test_a_sunset_ends_on_its_date(office: Office) -> None:
+    reference = office.version("evening@1.0.0")
+    with office.core as client:
+        with pytest.raises(Invalid, match="not in the future"):
+            client.sunset(reference, retire_on=date.today())
+        client.sunset(reference, retire_on=date.today() + timedelta(days=1))
+        office.upkeep("sunsets")
+        assert client.version(reference).state == "sunset"
+        office.execute("update versions set retire_on = current_date")
+        office.upkeep("sunsets")
+        assert client.version(reference).state == "retired"
+        assert next(e for e in client.events(subject=reference) if e.action == "version.retired").actor == "bathotype"
+
+
+def test_what_holds_a_package_and_how_versions_differ(office: Office) -> None:
+    old = office.version("differs@1.0.0", data=bytes(70_000) + b"a" * 70_000)
+    new = office.version("differs@1.1.0", data=bytes(70_000) + b"b" * 70_000)
+    office.launched(new, "one", "two")
+    with office.core as client:
+        uses = {u.reference: (u.version, u.running) for u in client.versions_with_package("openssl")}
+        assert uses == {old: ("3.0.15-1", 0), new: ("3.0.15-1", 2)}
+        assert client.difference(old, new).changed_bytes == 2 * 65536
+        counts = {c.reference: c.states for c in client.instance_counts(line="differs")}
+        assert counts == {new: {"running": 2}}
+
+
+def test_the_audit_trail_cannot_be_rewritten_and_tampering_is_found(office: Office) -> None:
+    import psycopg
+
+    office.version("trail@1.0.0")
+    for statement in ("update events set actor = 'nobody'", "delete from events", "truncate events"):
+        with pytest.raises(psycopg.errors.RaiseException, match="append-only"):
+            office.execute(statement)
+    with office.core as client:
+        assert client.event_chain().whole
+        office.execute("alter table events disable trigger events_append_only")
+        office.execute("update events set actor = 'somebody-else' where id = (select min(id) + 1 from events)")
+        found = client.event_chain()
+        assert not found.whole and found.broken_at
