@@ -6,9 +6,8 @@ import os
 import random
 import shutil
 import subprocess
-import sys
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
@@ -16,7 +15,7 @@ from hypothesis import settings
 
 from standin import demo as world
 from tests.office import Cluster, Office, open_office, running_cluster
-from tests.support import System, running_system
+from tests.support import System, command_line, forget_prepared, running_system
 
 # The system's processes are started dozens of times: let them keep what they compiled.
 os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
@@ -52,19 +51,33 @@ def system() -> Iterator[System]:
 
 
 @pytest.fixture
-def cli(system: System):  # type: ignore[no-untyped-def]
-    """Run the command line as a user does; returns the finished process."""
+def cli(system: System) -> Callable[..., subprocess.CompletedProcess[str]]:
+    """Run the command line against the running system; returns as of a finished process."""
 
     def run(*argv: str, account: str = "tide-core") -> subprocess.CompletedProcess[str]:
-        environment = {
-            "BATHOTYPE_URL": system.url,
-            "BATHOTYPE_TOKEN": system.secrets["api"][account],
-            "PATH": "/usr/bin:/bin",
-        }
-        command = [sys.executable, "-m", "bathotype.cli.main", *argv]
-        return subprocess.run(command, capture_output=True, text=True, env=environment, timeout=120, check=False)
+        return command_line(*argv, BATHOTYPE_URL=system.url, BATHOTYPE_TOKEN=system.secrets["api"][account])
 
     return run
+
+
+#: Modules that take longest go first, so that no process is left with one of them in the end.
+LONGEST = ("test_real_guest", "test_kill_points", "test_faults", "test_any_order", "test_schema", "test_images")
+
+
+@pytest.hookimpl(tryfirst=True)  # before xdist reads the groups
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """The tests of a module share what they build, so they run in one process, the longest modules first."""
+    for item in items:
+        if item.get_closest_marker("xdist_group") is None:
+            item.add_marker(pytest.mark.xdist_group(item.nodeid.partition("::")[0]))
+    rank = {name: number for number, name in enumerate(LONGEST)}
+    items.sort(key=lambda item: rank.get(Path(item.nodeid.partition("::")[0]).stem, len(rank)))
+
+
+def pytest_sessionfinish(session: pytest.Session) -> None:
+    """The process that leads the run removes what all have shared."""
+    if not hasattr(session.config, "workerinput"):
+        forget_prepared()
 
 
 @pytest.fixture(scope="session")

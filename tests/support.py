@@ -2,11 +2,15 @@
 
 from __future__ import annotations
 
+import contextlib
+import fcntl
+import io
 import json
 import os
 import shutil
 import signal
 import subprocess
+import sys
 import tempfile
 import time
 from collections.abc import Callable, Iterator
@@ -19,6 +23,7 @@ import psycopg
 import yaml
 from moto.server import ThreadedMotoServer
 
+from bathotype.cli.main import main
 from bathotype.client import Client
 from bathotype.core.disk.ranges import Ranges
 from bathotype.demo.system import DemoSystem
@@ -40,8 +45,8 @@ def until(condition: Callable[[], Any], *, seconds: float = 40.0, pause: float =
 class System(DemoSystem):
     """The demo with short periods, and with the means to hurt it."""
 
-    def __init__(self, folder: Path) -> None:
-        quick = {"BATHOTYPE_RECONCILE_SECONDS": "1", "BATHOTYPE_FREEZE_SECONDS": "3"}
+    def __init__(self, folder: Path, *, worker: bool = True) -> None:
+        quick = {"BATHOTYPE_RECONCILE_SECONDS": "2", "BATHOTYPE_FREEZE_SECONDS": "3"}
         self.bucket_server = ThreadedMotoServer(ip_address="127.0.0.1", port=0, verbose=False)
         self.bucket_server.start()
         host, port = self.bucket_server.get_host_and_port()
@@ -53,7 +58,7 @@ class System(DemoSystem):
         oidc = {"issuer": self.provider.issuer, "client_id": CLIENT, "client_secret": SECRET}
         super().__init__(
             folder, 0, durable=False, environment=quick, buckets={"halvane-images": {**bucket, **keys}},
-            places={"oidc": oidc},
+            places={"oidc": oidc}, worker=worker,
         )  # fmt: skip
 
     def stop(self) -> None:
@@ -202,13 +207,46 @@ class System(DemoSystem):
             return reference
 
 
+def run_id() -> str:
+    """Names this test run, in each of its processes."""
+    return os.environ.get("PYTEST_XDIST_TESTRUNUID") or str(os.getpid())
+
+
+def prepared() -> Path:
+    """A system that was started once in this run, and stopped: others are copied from it.
+
+    Databases are made and demo disks built once, whatever the number of systems and of processes that test.
+    """
+    folder = Path(tempfile.gettempdir()) / f"bathotype-prepared-{run_id()}"
+    lock = folder.with_suffix(".lock")
+    with lock.open("w") as file:
+        fcntl.flock(file, fcntl.LOCK_EX)
+        if not folder.exists():
+            making = folder.with_suffix(".making")
+            making.mkdir()
+            making.chmod(0o711)  # the database server's user must be able to walk there
+            system = System(making)
+            try:
+                system.start()
+            finally:
+                system.stop()
+            making.rename(folder)
+    return folder
+
+
+def forget_prepared() -> None:
+    """Remove it: the run is over."""
+    folder = Path(tempfile.gettempdir()) / f"bathotype-prepared-{run_id()}"
+    folder.with_suffix(".lock").unlink(missing_ok=True)
+    shutil.rmtree(folder, ignore_errors=True)
+
+
 @contextmanager
-def running_system() -> Iterator[System]:
-    """PostgreSQL, stand-in, service and worker, all real, in a folder of their own."""
-    # Not pytest's own folder: the database server's user must be able to walk there.
+def running_system(*, worker: bool = True) -> Iterator[System]:
+    """PostgreSQL, stand-in, service and, where wanted, a worker, all real, in a folder of their own."""
     folder = Path(tempfile.mkdtemp(prefix="bathotype-tests-"))
-    folder.chmod(0o711)
-    running = System(folder)
+    subprocess.run(["cp", "-a", "--sparse=always", f"{prepared()}/.", str(folder)], check=True)
+    running = System(folder, worker=worker)
     try:
         running.start()
         yield running
@@ -216,6 +254,26 @@ def running_system() -> Iterator[System]:
         running.stop()
         if os.environ.get("BATHOTYPE_KEEP_TESTS") is None:
             shutil.rmtree(folder, ignore_errors=True)
+
+
+def command_line(*argv: str, given: str = "", **environment: str) -> subprocess.CompletedProcess[str]:
+    """Run the command line in this process as a user does in another; what it prints and its exit code."""
+    out, errors = io.StringIO(), io.StringIO()
+    kept, keyboard = dict(os.environ), sys.stdin
+    for name in [n for n in os.environ if n.startswith("BATHOTYPE_")]:
+        del os.environ[name]
+    os.environ.update(environment)
+    sys.stdin = io.StringIO(given)
+    try:
+        with contextlib.redirect_stdout(out), contextlib.redirect_stderr(errors):
+            code = main(list(argv))
+    except SystemExit as end:
+        code = end.code if isinstance(end.code, int) else 1
+    finally:
+        sys.stdin = keyboard
+        os.environ.clear()
+        os.environ.update(kept)
+    return subprocess.CompletedProcess(argv, code, out.getvalue(), errors.getvalue())
 
 
 class Memory:

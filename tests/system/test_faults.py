@@ -17,8 +17,6 @@ from bathotype.client import OperationFailed
 from bathotype.core.errors import Damaged, Refused
 from bathotype.core.guest.agent import AgentRefused
 from bathotype.core.store.region import RegionStore
-from bathotype.service.database import Database
-from bathotype.service.upkeep.instances import Follower
 from tests.support import System, until
 
 
@@ -44,135 +42,10 @@ def _check_source(system: System) -> None:
         assert agent.freeze_status() == "thawed"
 
 
-@pytest.mark.parametrize("step", ["check", "snapshot", "copy", "generalize", "store", "scan", "seal"])
-def test_worker_killed_in_a_capture(system: System, step: str) -> None:
-    with system.core as client:
-        line = f"killed-{step}"
-        client.create_line(line)
-        for attempt in range(4):
-            number = f"1.{attempt}.0"
-            operation = client.capture(machine="gauge-seed-01", line=line, number=number)
-            if system.when_running(operation, step):
-                system.kill("worker")
-                break
-            client.wait(operation.id)
-        else:
-            pytest.fail(f"the step {step} was never caught")
-        until(lambda: _thawed(system), seconds=8)
-        system.revive()
-        done = client.wait(operation.id)
-        versions = [v for v in client.versions(line) if v.number == number]
-        assert [v.state for v in versions] == ["staged"]
-        assert versions[0].content_digest == (done.result or {})["content_digest"]
-        client.wait(client.verify(f"{line}@{number}", "skerry-1").id)
-    assert system.temporary_at_site(operation.id) == []
-    assert not (system.data / "scratch" / operation.id).exists()
-    _check_source(system)
-
-
 def _thawed(system: System) -> bool:
     machine = system.site().machine_named("skerry-1", "gauge-seed-01")
     with system.site().agent(machine.id) as agent:  # type: ignore[union-attr]
         return agent.freeze_status() == "thawed"
-
-
-@pytest.mark.parametrize("step", ["base_disk", "create", "follow"])
-def test_worker_killed_in_a_launch(system: System, step: str) -> None:
-    reference = system.captured(f"launch-{step.replace('_', '-')}", number="1.0.0")
-    with system.core as client:
-        for attempt in range(4):
-            operation = client.launch(
-                reference=reference, region="skerry-1", count=3, name=f"k{attempt}-{step.replace('_', '')}-{{n}}"
-            )
-            if system.when_running(operation, step):
-                system.kill("worker")
-                break
-            client.wait(operation.id)
-        else:
-            pytest.fail(f"the step {step} was never caught")
-        system.revive()
-        client.wait(operation.id)
-        names = [f"k{attempt}-{step.replace('_', '')}-{n}" for n in (1, 2, 3)]
-        assert [client.instance(n).state for n in names] == ["running"] * 3
-        present = [m.name for m in system.site().machines("skerry-1") if m.name in names]
-        assert sorted(present) == names, "nothing is doubled"
-        bases = [
-            d
-            for d in system.site().disks("skerry-1", tag=("owner", "tide-core"))
-            if d.kind != "snapshot" and d.name == f"base-{client.version(reference).id}"
-        ]
-        assert [d.kind for d in bases] == ["base"]
-        for name in names:
-            client.act_on_instance(name, "terminate")
-
-
-def test_what_people_do_and_what_the_site_tells_get_not_in_each_others_way(system: System, ready: str) -> None:
-    """Instances stopped, started and ended while a reconciler looks at them without a pause."""
-    over, faults = threading.Event(), []
-    database = Database(system.postgres.url("bathotype"), pool_size=2)
-    with system.core as client:
-        names = [f"eyed-{n}" for n in range(1, 9)]
-        client.wait(client.launch(reference=ready, region="skerry-1", count=8, name="eyed-{n}").id)
-        ids = {name: client.instance(name).id for name in names}
-    account_id = system.query("select id from accounts where name = 'tide-core'")[0][0]
-
-    def look() -> None:
-        while not over.is_set():
-            try:
-                Follower(database, account_id, "skerry-1").compare(iter(system.site().machines("skerry-1")))
-            except Exception as error:  # whatever it is, it is one too many
-                faults.append(error)
-
-    def act(name: str) -> None:
-        try:
-            with system.core as mine:
-                for verb in ("stop", "start", "stop", "terminate"):
-                    mine.act_on_instance(name, verb)
-        except Exception as error:
-            faults.append(error)
-
-    actors = [threading.Thread(target=act, args=(name,)) for name in names]
-    lookers = [threading.Thread(target=look) for _ in range(2)]
-    for thread in (*lookers, *actors):
-        thread.start()
-    for thread in actors:
-        thread.join(120)
-    over.set()
-    for thread in lookers:
-        thread.join(60)
-    database.close()
-    assert faults == []
-    with system.core as client:
-        for name in names:
-            told = [
-                e.action.partition(".")[2]
-                for e in client.events(subject=name)
-                if (e.after or {}).get("instance") == ids[name]
-            ]
-            assert told == ["terminated", "stopped", "running", "stopped", "running"], "each once, and none made up"
-        assert client.event_chain()["whole"]
-
-
-@pytest.mark.parametrize("step", ["base_disks", "collect"])
-def test_worker_killed_in_a_purge(system: System, ready: str, step: str) -> None:
-    line = f"purge-{step.replace('_', '-')}"
-    with system.core as client:
-        for attempt in range(4):
-            reference = system.captured(line, number=f"1.{attempt}.0", machine="surge-old-01")
-            client.wait(client.launch(reference=reference, region="skerry-1", name=f"p-{attempt}-{line}").id)
-            client.act_on_instance(f"p-{attempt}-{line}", "terminate")
-            client.retire(reference)
-            operation = client.purge(reference, waive_grace=True)
-            if system.when_running(operation, step):
-                system.kill("worker")
-                break
-            client.wait(operation.id)
-        else:
-            pytest.fail(f"the step {step} was never caught")
-        system.revive()
-        client.wait(operation.id)
-        assert client.version(reference).regions == []
-        client.wait(client.verify(ready, "skerry-1").id)
 
 
 def test_standin_killed_while_the_disk_is_copied(system: System) -> None:

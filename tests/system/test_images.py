@@ -12,8 +12,8 @@ from typing import Any
 import httpx
 import pytest
 
-from bathotype.core.errors import BathotypeError, Invalid, NotFound, Refused
-from tests.support import System, e2fsck, holds, until
+from bathotype.core.errors import NotFound, Refused
+from tests.support import System, e2fsck, holds
 
 MIB = 1024 * 1024
 
@@ -188,49 +188,6 @@ def test_an_edit_makes_a_new_version_without_a_boot(system: System, version: str
     assert cli("edit", version, "--steps", str(sheet), "--bump", "patch").returncode == 2
 
 
-def test_an_import_survives_kill_9_of_its_worker(system: System, version: str, exported: Path) -> None:
-    with system.core as client:
-        upload = client.upload(exported, region="skerry-1")
-        request = {"upload": upload.id, "line": "gauge-disks", "number": "4.0.0"}
-        for step in ("fetch", "store", "scan"):
-            started = client.import_image(
-                **{**request, "number": {"fetch": "4.0.0", "store": "4.1.0"}.get(step, "4.2.0")}
-            )
-            if system.when_running(started, step):
-                system.kill("worker")
-            system.revive()
-            client.wait(started.id)
-            request["upload"] = client.upload(exported, region="skerry-1").id
-        numbers = {v.number for v in client.versions("gauge-disks")}
-        assert {"4.0.0", "4.1.0", "4.2.0"} <= numbers
-    assert list((system.data / "scratch").iterdir()) == []
-    until(lambda: not list((system.data / "stores/skerry-1/uploads").glob(f"{upload.id}/*")), seconds=10)
-
-
-@pytest.mark.parametrize("step", ["copy", "change", "store"])
-def test_an_edit_survives_kill_9_of_its_worker(system: System, version: str, step: str) -> None:
-    steps = [{"id": "blob", "do": "put-file", "path": "/opt/tide.bin", "content": f"{step}\n" * 20000}]
-    with system.core as client:
-        for attempt in range(4):
-            number = f"6.{['copy', 'change', 'store'].index(step)}.{attempt}"
-            started = client.edit(reference=version, steps=steps, number=number)
-            if system.when_running(started, step):
-                system.kill("worker")
-                break
-            client.wait(started.id)
-        else:
-            pytest.fail(f"the step {step} was never caught")
-        system.revive()
-        done = client.wait(started.id)
-        made = client.version(f"gauge-disks@{number}")
-        assert made.content_digest == (done.result or {})["content_digest"]
-        client.wait(client.verify(made.reference, "skerry-1").id)
-        # What is done twice is stored once: an edit of the same again adds nothing.
-        again = client.wait(client.edit(reference=version, steps=steps, number=f"{number}-again").id)
-        assert (again.result or {})["sizes"]["new"] < 256 * 1024
-    assert not (system.data / "scratch" / started.id).exists()
-
-
 def test_an_import_survives_kill_9_of_the_database(system: System, exported: Path) -> None:
     with system.core as client:
         upload = client.upload(exported, region="skerry-1")
@@ -241,8 +198,3 @@ def test_an_import_survives_kill_9_of_the_database(system: System, exported: Pat
         system.revive()
         client.wait(started.id)
         assert [v.number for v in client.versions("gauge-disks") if v.number == "7.0.0"] == ["7.0.0"]
-
-
-def test_a_broken_request_is_invalid(system: System) -> None:
-    with system.core as client, pytest.raises((Invalid, BathotypeError, ValueError)):
-        client.import_image(line="gauge-disks", number="5.0.0")

@@ -6,143 +6,28 @@ import json
 import subprocess
 import sys
 import time
-from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
-from typing import Any
 
-import httpx
 import pytest
 
 from tests.support import System, e2fsck
 
 
-@pytest.fixture(scope="module")
-def http(system: System) -> httpx.Client:
-    """Plain HTTP, without our client."""
-    return httpx.Client(
-        base_url=f"{system.url}/api/v1",
-        trust_env=False,
-        timeout=60,
-        headers={"Authorization": f"Bearer {system.secrets['api']['tide-core']}"},
-    )
-
-
-def test_a_service_that_is_away_is_waited_for_and_it_is_said_once(system: System, cli: Any) -> None:
+def test_a_service_that_is_away_is_waited_for_and_it_is_said_once(system: System) -> None:
+    environment = {
+        "BATHOTYPE_URL": system.url,
+        "BATHOTYPE_TOKEN": system.secrets["api"]["tide-core"],
+        "PATH": "/usr/bin",
+    }
+    command = [sys.executable, "-m", "bathotype.cli.main", "machines", "list"]
     system.kill("serve")
-    with ThreadPoolExecutor(1) as pool:
-        asking = pool.submit(cli, "machines", "list")
-        time.sleep(2)
-        system.revive()
-        done = asking.result()
-    assert done.returncode == 0 and "gauge-seed-01" in done.stdout
-    [told] = done.stderr.splitlines()
+    asking = subprocess.Popen(command, env=environment, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True)
+    time.sleep(2)
+    system.revive()
+    out, errors = asking.communicate(timeout=60)
+    assert asking.returncode == 0 and "gauge-seed-01" in out
+    [told] = errors.splitlines()
     assert told.startswith("bathotype: The service at") and told.endswith("Trying again.")
-
-
-def test_errors_are_problem_documents(system: System, http: httpx.Client) -> None:
-    cases = [
-        (http.get("/lines/nothing"), 404, "not-found"),
-        (http.get("/versions/Bad@x"), 422, "invalid"),
-        (http.post("/captures", json={"machine": "gauge-seed-01"}), 422, "invalid"),
-        (http.get("/nowhere"), 404, "not-found"),
-        (http.get("/lines", headers={"Authorization": "Bearer wrong"}), 401, "not-signed-in"),
-        (http.get("/lines", params={"cursor": "%%%"}), 422, "invalid"),
-        (http.get("/machines", params={"region": "atlantis"}), 404, "not-found"),
-        (http.post("/captures", json={"machine": "surge-vault-01", "line": "surge-model"}), 409, "preflight"),
-    ]
-    for answer, status, code in cases:
-        assert answer.status_code == status, answer.text
-        assert answer.headers["content-type"] == "application/problem+json"
-        body = answer.json()
-        assert body["code"] == code and body["status"] == status and body["detail"] and body["request_id"]
-    assert "LUKS" in cases[-1][0].json()["detail"] and "inside the machine" in cases[-1][0].json()["advice"]
-
-
-def test_another_account_sees_nothing(system: System, http: httpx.Client) -> None:
-    reference = system.captured("private-line", number="1.0.0")
-    operation = http.get("/operations").json()["items"][0]["id"]
-    stranger = {"Authorization": f"Bearer {system.secrets['api']['harbour-watch']}"}
-    for path in (
-        f"/versions/{reference}",
-        f"/versions/tide-core/{reference}",
-        f"/operations/{operation}",
-        "/lines/private-line",
-        f"/versions/{reference}/disk",
-        f"/versions/{reference}/findings",
-    ):
-        assert http.get(path, headers=stranger).status_code == 404, path
-    event = http.get("/events", params={"action": "version.released"}).json()["items"][0]
-    assert event["source"] == "127.0.0.1", "the trail says from where"
-    assert system.query("select request_id from operations where id = %s", operation)[0][0]
-    assert http.get("/events", headers=stranger).json()["items"] != http.get("/events").json()["items"]
-
-
-def test_a_repeated_request_gets_the_first_answer(http: httpx.Client) -> None:
-    key = {"Idempotency-Key": "create-once"}
-    first = http.post("/lines", json={"name": "once-only"}, headers=key)
-    again = http.post("/lines", json={"name": "once-only"}, headers=key)
-    assert first.status_code == 201 and again.json() == first.json()
-    assert http.post("/lines", json={"name": "once-only"}).json()["code"] == "exists"
-    other = http.post("/lines", json={"name": "something-else"}, headers=key)
-    assert other.status_code == 409 and other.json()["code"] == "key-reused"
-
-
-def test_lists_are_paged_whole_and_in_order(http: httpx.Client) -> None:
-    for number in range(7):
-        http.post("/lines", json={"name": f"paged-{number}"})
-    names, cursor = [], None
-    while True:
-        page = http.get("/lines", params={"limit": 3, **({"cursor": cursor} if cursor else {})}).json()
-        assert len(page["items"]) <= 3
-        names += [x["name"] for x in page["items"]]
-        cursor = page["next"]
-        if cursor is None:
-            break
-    assert names == sorted(set(names)) and {f"paged-{n}" for n in range(7)} <= set(names)
-
-
-def test_progress_comes_as_server_sent_events(system: System, http: httpx.Client) -> None:
-    system.captured("watched", number="1.0.0")
-    operation = http.get("/operations").json()["items"][0]["id"]
-    with http.stream("GET", f"/operations/{operation}/events") as answer:
-        assert answer.headers["content-type"].startswith("text/event-stream")
-        lines = [line for line in answer.iter_lines() if line]
-    assert lines[0] == "event: operation"
-    last = json.loads(lines[-1].removeprefix("data: "))
-    assert (
-        last["state"] == "succeeded"
-        and last["percent"] == 100.0
-        and {s["state"] for s in last["steps"]} <= {"done", "skipped"}
-    )
-
-
-def test_the_disk_comes_by_range(system: System, http: httpx.Client) -> None:
-    reference = system.captured("ranged", number="1.0.0")
-    part = http.get(f"/versions/{reference}/disk", headers={"Range": "bytes=510-511"})
-    assert (
-        part.status_code == 206
-        and part.content == b"\x55\xaa"
-        and part.headers["content-range"].startswith("bytes 510-511/")
-    )
-    assert http.get(f"/versions/{reference}/disk", headers={"Range": "bytes=99999999999-"}).status_code == 416
-
-
-def test_the_openapi_document_is_complete(http: httpx.Client) -> None:
-    document = http.get("/openapi.json").json()
-    for path, methods in document["paths"].items():
-        for method, operation in methods.items():
-            assert operation.get("description"), f"{method} {path} has no description"
-            body = operation.get("requestBody", {}).get("content", {}).get("application/json", {}).get("schema", {})
-            if "$ref" in body and not path.endswith("/first-boot/{name}"):
-                assert document["components"]["schemas"][body["$ref"].rsplit("/", 1)[1]]["examples"], path
-            assert "401" in operation["responses"] or path.endswith("/profiles"), path
-
-
-def test_health_and_metrics(system: System) -> None:
-    assert httpx.get(f"{system.url}/readyz", trust_env=False).text == "ready\n"
-    text = httpx.get(f"{system.url}/metrics", trust_env=False).text
-    assert 'bathotype_operations{kind="capture",state="succeeded"}' in text and "bathotype_stored_bytes" in text
-    assert "Bathotype" in httpx.get(system.url, trust_env=False).text
 
 
 def test_the_command_line_does_the_whole_job(cli, tmp_path: Path) -> None:  # type: ignore[no-untyped-def]
@@ -244,14 +129,3 @@ def test_secrets_are_nowhere_they_should_not_be(system: System) -> None:
         ) == [(0,)]
     for name in ("secrets.json", "demo.env", "regions.yaml", "tenancy.json"):
         assert (system.data / name).stat().st_mode & 0o077 == 0
-
-
-def test_the_audit_trail_cannot_be_rewritten(system: System) -> None:
-    import psycopg
-
-    for statement in ("update events set actor = 'nobody'", "delete from events", "truncate events"):
-        with (
-            pytest.raises(psycopg.errors.RaiseException, match="append-only"),
-            psycopg.connect(system.postgres.url("bathotype")) as c,
-        ):
-            c.execute(statement)

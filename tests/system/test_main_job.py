@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import hashlib
-import threading
 from pathlib import Path
 
 import pytest
 
-from bathotype.core.errors import NotFound, Refused
+from bathotype.core.errors import Refused
 from tests.support import System, e2fsck, holds, until
 
 
@@ -114,7 +113,7 @@ def test_tracking_notices_what_happens_behind_our_back(system: System, released:
             name="twin-01",
             region="skerry-1",
             zone=None,
-            size="small",
+            machine_size="small",
             boot_disk=str(base),
             tags={"owner": "x", "purpose": "y"},
         )
@@ -135,7 +134,7 @@ def test_tracking_notices_what_happens_behind_our_back(system: System, released:
         behind = client.instance(four.id)
         assert behind.behind >= 1 and behind.newest == newer.split("@")[1]
         assert four.id in {i.id for i in client.instances(behind=True)}
-        counts = {c["reference"]: c["states"] for c in client.instance_counts(line="gauge-collector")}
+        counts = {c.reference: c.states for c in client.instance_counts(line="gauge-collector")}
         assert counts[released]["terminated"] >= 1
         for name in (one.id, three.id, four.id, found[0].id):
             client.act_on_instance(name, "terminate")
@@ -160,65 +159,3 @@ def test_a_copy_as_it_is_shares_an_identity_and_that_is_an_alert(system: System)
         assert alert.subject.startswith("machine-id") and "copy-1" in alert.text and "surge-old-01" in alert.text
         client.act_on_instance("copy-1", "terminate")
         assert not any(a.kind == "identity-twice" for a in client.alerts())
-
-
-def test_retirement_from_sunset_to_purge(system: System) -> None:
-    old = system.captured("farewell", number="1.0.0", machine="gauge-seed-02", mode="stopped")
-    new = system.captured("farewell", bump="minor", machine="surge-old-01")
-    with system.core as client:
-        client.wait(client.launch(reference=old, region="skerry-1", name="last-one").id)
-        client.set_mark("farewell", "stable", "1.0.0")
-        client.hold(old, "audit", "kept for the audit")
-        client.sunset(old)
-        assert client.resolve("farewell").reference.endswith(new)
-        assert any("sunset" in w for w in client.plan_launch(reference=old, region="skerry-1", name="x").warnings)
-        with pytest.raises(Refused, match="mark stable"):
-            client.retire(old)
-        client.set_mark("farewell", "stable", "1.1.0")
-        assert any("1 instance" in w for w in client.retirement_plan(old).warnings)
-        client.retire(old)
-        with pytest.raises(Refused, match="no new launches"):
-            client.launch(reference=old, region="skerry-1", name="too-late")
-        blockers = " ".join(client.purge_plan(old).blockers)
-        assert "1 instance" in blockers and "'audit'" in blockers and "grace" in blockers
-        client.act_on_instance("last-one", "terminate")
-        client.lift_hold(old, "audit")
-        freed = client.wait(client.purge(old, waive_grace=True).id)
-        assert (freed.result or {})["freed_bytes"] > 0
-        gone = client.version(old)
-        assert gone.state == "purged" and gone.packages == 58 and gone.regions == []
-        client.wait(client.verify(new, "skerry-1").id)
-        history = [e.action for e in client.events(subject=old)]
-        assert history[:2] == ["operation.succeeded", "version.purged"] and "version.released" in history
-        assert client.event_chain()["whole"]
-        assert system.query(
-            "select count(*) from base_disks b join versions v on v.id = b.version_id "
-            "where v.id = %s and b.state <> 'removed'",
-            gone.id,
-        ) == [(0,)]
-
-
-def test_of_a_launch_racing_a_retirement_one_comes_first(system: System) -> None:
-    for number in range(3):
-        reference = system.captured(f"race-{number}", number="1.0.0")
-        outcome: dict[str, object] = {}
-
-        def launch(reference: str = reference, number: int = number, outcome: dict[str, object] = outcome) -> None:
-            with system.core as client:
-                try:
-                    outcome["launch"] = client.launch(reference=reference, region="skerry-1", name=f"racer-{number}").id
-                except Refused as error:
-                    outcome["launch"] = error
-
-        thread = threading.Thread(target=launch)
-        thread.start()
-        with system.core as client:
-            client.retire(reference)
-            thread.join()
-            if isinstance(outcome["launch"], str):  # it was recorded first: it goes through
-                client.wait(outcome["launch"])
-                client.act_on_instance(f"racer-{number}", "terminate")
-            else:
-                assert "no new launches" in str(outcome["launch"])
-                with pytest.raises(NotFound):
-                    client.instance(f"racer-{number}")

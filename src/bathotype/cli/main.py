@@ -69,7 +69,7 @@ def main(argv: list[str] | None = None) -> int:
     given.rest = rest
     try:
         with contextlib.ExitStack() as stack:
-            client = stack.enter_context(_client(given)) if given.needs_client else None
+            client = stack.enter_context(connect(given)) if given.needs_client else None
             return given.handler(client, given) or 0
     except ValidationError as error:
         faults = "; ".join(f"{'.'.join(str(p) for p in e['loc'])}: {e['msg']}" for e in error.errors()[:3])
@@ -92,7 +92,8 @@ def main(argv: list[str] | None = None) -> int:
         return _fail(BathotypeError(f"{error.filename or ''}: {error.strerror or error}".lstrip(": ")), _FAILED)
 
 
-def _client(given: argparse.Namespace) -> Client:
+def connect(given: argparse.Namespace) -> Client:
+    """The client that a command works with."""
     set_on_retry_hooks([_tell_first])
     return Client.from_environment(account=given.acting_as or "")
 

@@ -43,9 +43,11 @@ class DemoSystem:
         environment: dict[str, str] | None = None,
         buckets: dict[str, Any] | None = None,
         places: dict[str, Any] | None = None,
+        worker: bool = True,
     ) -> None:
         self.data, self.port, self._seed = data.resolve(), port or _free_port(), seed
         self._extra, self._buckets, self._places = environment or {}, buckets or {}, places or {}
+        self._has_worker = worker
         self.data.mkdir(parents=True, exist_ok=True)
         self.supervisor = Supervisor(self.data / "logs")
         given = os.environ.get("BATHOTYPE_DATABASE_URL", "")
@@ -53,6 +55,7 @@ class DemoSystem:
         self.postgres = LocalPostgres(self.data, durable=durable)
         self.site_port = _free_port()
         self.secrets = self._secrets()
+        self.environment: dict[str, str] = {}
 
     @property
     def url(self) -> str:
@@ -82,7 +85,7 @@ class DemoSystem:
             raise Refused(f"Port {self.port} is in use.", advice="Give another --port, or stop what uses it.")
         database, site_database = self._databases()
         self._write_places()
-        environment = {
+        self.environment = environment = {
             "BATHOTYPE_DATABASE_URL": database,
             "BATHOTYPE_REGIONS_FILE": str(self.data / "regions.yaml"),
             "BATHOTYPE_SCRATCH_DIR": str(self.data / "scratch"),
@@ -116,7 +119,7 @@ class DemoSystem:
                 environment,
                 ready=lambda: _answers(f"{self.url}/readyz"),
             ),
-            Child("worker", [*command, "worker"], environment),
+            *([Child("worker", [*command, "worker"], environment)] if self._has_worker else []),
         )
         self._write_env()
         self._load()

@@ -39,6 +39,17 @@ class Database:
             connection.invalidate()  # ends the session at the server, and with it every lock
             connection.close()
 
+    @contextmanager
+    def lock_for_now(self, name: str) -> Iterator[bool]:
+        """Hold a lock for the time of the block, on a pooled connection; False where somebody else holds it."""
+        with self.engine.connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
+            mine = try_lock(connection, name)
+            try:
+                yield mine
+            finally:
+                if mine:
+                    connection.execute(text("select pg_advisory_unlock(:n)"), {"n": lock_number(name)})
+
     def close(self) -> None:
         """Close all connections."""
         self.engine.dispose()

@@ -22,10 +22,12 @@ class FrozenSnapshot:
     frozen_seconds: float
 
 
-def thaw_if_frozen(site: Site, machine: str) -> bool:
-    """Thaw a guest that an earlier attempt may have left frozen; True where it was."""
+def thaw_if_frozen(site: Site, machine: SiteMachine) -> bool:
+    """Thaw a guest that an earlier attempt may have left frozen; True where it was.  One that is off is not asked."""
+    if machine.state != "running":
+        return False
     try:
-        with site.agent(machine, timeout=_QUICK) as agent:
+        with site.agent(machine.id, timeout=_QUICK) as agent:
             return agent.freeze_status() == "frozen" and agent.thaw() > 0
     except BathotypeError:
         return False

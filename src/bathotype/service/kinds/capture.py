@@ -76,7 +76,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         self.have_machine_alone()
         if not self._as_is:
             need_tools()
-        if thaw_if_frozen(self.site, self.params.machine_id):
+        if thaw_if_frozen(self.site, self.machine):
             self.context.log("The guest was still frozen from before; it is thawed.", "warning")
         found = inspect(
             self.context.reach,

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 from typing import Any, TypeVar
 
-from bathotype.core.errors import BathotypeError
+from bathotype.core.errors import BathotypeError, NotFound
 from bathotype.service.guests.frozen import snapshot_frozen, thaw_if_frozen
 from bathotype.service.identities import read_identity, remember_identity
 from bathotype.service.kinds.generalizing import GivenProfile
@@ -72,7 +73,7 @@ class Snapshots(Kind[P, M]):
         context, site = self.context, self.site
         self.have_machine_alone()
         machine = self.machine
-        thaw_if_frozen(site, machine.id)
+        thaw_if_frozen(site, machine)
         boot = machine.boot_disk
         assert boot is not None  # preflight saw it
         remove_tagged(context, site, self.params.region)  # of an attempt that was cut short: it may not be consistent
@@ -115,7 +116,8 @@ class Snapshots(Kind[P, M]):
     def drop_snapshot(self) -> None:
         """Thaw the guest where an attempt was cut short, and remove everything temporary at the site."""
         if self.memo.snapshot is None:  # else it was thawed, and a freeze now would be somebody else's
-            thaw_if_frozen(self.site, self.params.machine_id)
+            with contextlib.suppress(NotFound):  # the machine may be gone by now
+                thaw_if_frozen(self.site, self.machine)
         remove_tagged(self.context, self.site, self.params.region)
 
 

@@ -10,7 +10,7 @@ import structlog
 from sqlalchemy import select
 
 from bathotype.core.errors import BathotypeError
-from bathotype.service.database import Database, try_lock
+from bathotype.service.database import Database
 from bathotype.service.reach import Reach
 from bathotype.service.records import Account
 from bathotype.service.settings import Settings
@@ -70,8 +70,8 @@ def take_turn(duty: Duty, database: Database, reach: Reach, settings: Settings) 
 
     What goes wrong ends this turn of this duty alone: it is logged, and the next turn starts anew.
     """
-    with database.held_connection() as connection:
-        if not try_lock(connection, f"duty {duty.name}"):
+    with database.lock_for_now(f"duty {duty.name}") as mine:
+        if not mine:
             return False
         try:
             duty.run(Turn(database, reach, settings, duty.deadline))

@@ -1,0 +1,107 @@
+"""Commands as they are typed: what they print on a pipe, what they refuse, and their exit codes."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+
+from tests.cli.conftest import Cli
+from tests.office import Office
+
+RULES = """rules:
+- {name: only-released, released_only: true, signed: true}
+- {name: quays-only, applies_to: 'tide-core/*', regions: [fjord-2], tags: [berth]}
+"""
+
+
+def done(answer: object) -> str:
+    """What a command printed that must have succeeded."""
+    assert answer.returncode == 0, answer.stderr  # type: ignore[attr-defined]
+    return str(answer.stdout)  # type: ignore[attr-defined]
+
+
+def test_lines_versions_and_marks(office: Office, cli: Cli) -> None:
+    assert done(cli("lines", "create", "by-hand", "--about", "for the test")) == "by-hand\n"
+    office.version("by-hand@1.0.0", release=False)
+    assert done(cli("versions", "release", "by-hand@1.0.0")) == "by-hand@1.0.0 released\n"
+    assert done(cli("marks", "set", "by-hand@1.0.0", "stable")) == "by-hand@stable -> 1.0.0\n"
+    assert done(cli("lines", "list")) == "by-hand\t1.0.0\t1\t0\tfor the test\n"
+    told = done(cli("resolve", "by-hand@stable", "--region", "skerry-1", "--format", "env"))
+    assert "BATHOTYPE_REFERENCE=tide-core/by-hand@1.0.0" in told
+    assert json.loads(done(cli("versions", "show", "by-hand@1.0.0", "--json")))["state"] == "released"
+    assert "openssl\t" in done(cli("packages", "by-hand@1.0.0"))
+    assert "by-hand@1.0.0\treleased\topenssl" in done(cli("packages", "--which", "openssl"))
+
+
+def test_launch_and_the_end_of_a_version(office: Office, cli: Cli, tmp_path: Path) -> None:
+    office.version("ends@1.0.0")
+    (tmp_path / "boot.yaml").write_text("domain: tide.example\nhost_name: 'h-{n}'\n")
+    boot = ("--first-boot", str(tmp_path / "boot.yaml"))
+    told = done(cli("launch", "ends", "--region", "skerry-1", "--count", "2", "--name", "hand-{n}", *boot))
+    assert told.count("\trunning\t") == 2
+    shown = done(cli("instances", "show", "hand-1"))
+    assert "host name\th-1" in shown and "host key\tSHA256:" in shown
+    assert done(cli("instances", "counts")) == "ends@1.0.0\treleased\t2 running\n"
+    done(cli("versions", "hold", "ends@1.0.0", "--name", "audit", "--reason", "because of the audit"))
+    done(cli("sunset", "ends@1.0.0", "--retire-on", "2099-01-01"))
+    assert "2 instances" in cli("retire", "ends@1.0.0", "--plan").stderr
+    done(cli("retire", "ends@1.0.0"))
+    refused = cli("purge", "ends@1.0.0")
+    assert refused.returncode == 4 and "hold 'audit'" in refused.stderr and refused.stderr.count("\n") == 1
+    assert "version.retired" in done(cli("events", "list", "--subject", "ends@1.0.0"))
+    assert done(cli("events", "check")).startswith("whole")
+    for name in ("hand-1", "hand-2"):
+        assert done(cli("instances", "terminate", name)) == f"{name} terminated\n"
+    done(cli("versions", "lift", "ends@1.0.0", "--name", "audit"))
+    assert "freed" in done(cli("purge", "ends@1.0.0", "--waive-grace"))
+
+
+def test_regions_and_shares(office: Office, cli: Cli) -> None:
+    office.version("lent@1.0.0")
+    assert "fjord-2\tready\tskerry-1" in done(cli("replicate", "lent@1.0.0", "--to", "fjord-2:2", "--multi-zone"))
+    planned = done(cli("placement", "set", "lent", "--to", "skerry-1,fjord-2:3", "--plan"))
+    assert "lent@1.0.0 in fjord-2: 2 copies over all zones now, 3 copies then." in planned
+    refused = cli("share", "lent", "--publish")
+    assert refused.returncode == 4 and "every account" in refused.stderr
+    share = json.loads(done(cli("share", "lent", "--with", "harbour-watch", "--regions", "fjord-2", "--json")))["id"]
+    assert "active" in done(cli("shares", "accept", share, account="harbour-watch"))
+    told = cli("launch", "tide-core/lent", "--region", "skerry-1", "--name", "x", account="harbour-watch")
+    assert told.returncode == 4 and "is not shared for skerry-1" in told.stderr
+    done(cli("launch", "tide-core/lent", "--region", "fjord-2", "--name", "berth-1", account="harbour-watch"))
+    assert done(cli("shares", "consumers", "lent")) == "harbour-watch\tlent@1.0.0\tfjord-2\t1\n"
+    assert done(cli("calendar", account="harbour-watch")) == ""
+
+
+def test_rules_are_set_explained_and_removed(office: Office, cli: Cli, tmp_path: Path) -> None:
+    office.version("ruled@1.0.0")
+    office.shared("ruled", "chart-house")
+    sheet = tmp_path / "rules.yaml"
+    sheet.write_text(RULES)
+    done(cli("rules", "set", str(sheet), account="chart-house"))
+    told = cli("rules", "explain", "tide-core/ruled@1.0.0", "--region", "skerry-1", account="chart-house")
+    assert told.returncode == 4 and "only-released" in told.stdout and "pass" in told.stdout
+    done(cli("allowances", "set", "few", "--pool", "ruled", "--most", "3"))
+    assert "few\ttide-core\tpool\truled\tall\t0 of 3" in done(cli("allowances", "list"))
+
+
+@pytest.mark.parametrize(
+    ("argv", "code", "told"),
+    [
+        (["versions", "show", "gauge-nothing@1.0.0"], 3, "no line"),
+        (["machines", "show", "ghost"], 3, "no machine"),
+        (["launch", "gauge-collector"], 2, "--region"),
+        (["launch", "none@1.0.0", "--region", "atlantis"], 3, "no line"),
+        (["sunset", "gauge-collector@1.0.0", "--retire-on", "soon"], 2, "not a date"),
+        (["capture", "gauge-seed-01", "--line", "x", "--profile", "./none.yaml"], 2, "cannot be read"),
+        (["capture", "gauge-seed-01", "--line", "x", "--number", "one"], 3, "no machine"),
+        (["operations", "show", "op-none"], 3, "no operation"),
+        (["serve", "--tenancy", "x"], 2, "unrecognized"),
+        (["import", "/nowhere.img", "--line", "x", "--number", "9.0.0"], 2, "is no file"),
+    ],
+)
+def test_what_is_wrong_is_said_in_one_line(cli: Cli, argv: list[str], code: int, told: str) -> None:
+    answer = cli(*argv)
+    assert answer.returncode == code, answer.stderr
+    assert told in answer.stderr and "Traceback" not in answer.stderr

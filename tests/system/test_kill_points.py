@@ -1,0 +1,216 @@
+"""A worker killed with SIGKILL at named points of every step of every kind of operation: what it began is finished.
+
+No worker runs in this system: each life of a worker is a process that is forked, ready loaded, for one operation.
+"""
+
+from __future__ import annotations
+
+import multiprocessing
+import signal
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from pathlib import Path
+
+import pytest
+
+from bathotype.client import Client
+from bathotype.service.kinds import KINDS
+from bathotype.wire.operations import Operation
+from tests.support import System, running_system
+from tests.system.kill_child import run_operation
+
+#: Every step of every kind, and the clean-up.
+STEPS = [(kind, step) for kind in sorted(KINDS) for step in (*(s.name for s in KINDS[kind].steps), "clean_up")]
+#: Where one worker after another dies: before anything is done, half-way (or, in a step that reports no progress, when
+#: all is done), and when all is done but nothing is recorded.
+DEATHS = ("begin", "progress done", "done")
+#: Further deaths, in some steps.
+MORE = {("capture", "snapshot"): ("frozen",)}
+
+pytestmark = pytest.mark.xdist_group("kill-points")
+
+
+@dataclass
+class Lives:
+    """The lives of workers in one system."""
+
+    system: System
+    folder: Path
+    numbers: int = 0
+
+    def __post_init__(self) -> None:
+        self._context = multiprocessing.get_context("forkserver")
+        self._context.set_forkserver_preload(["bathotype.service.working"])
+
+    @property
+    def kill_file(self) -> Path:
+        return self.folder / "kill"
+
+    def live(self, operation: str) -> int:
+        """One life for one operation; the exit code, negative for a signal."""
+        environment = {**self.system.environment, "BATHOTYPE_KILL_FILE": str(self.kill_file)}
+        process = self._context.Process(target=run_operation, args=(environment, operation))
+        process.start()
+        process.join(60)
+        assert process.exitcode is not None, "a worker hangs"
+        return process.exitcode
+
+    def finish(self, client: Client, operation: Operation) -> Operation:
+        """Run what was asked for to its end, without a death."""
+        assert self.live(operation.id) == 0
+        return client.wait(operation.id)
+
+    def number(self) -> str:
+        """A number that no version has."""
+        self.numbers += 1
+        return f"1.{self.numbers}.0"
+
+    def version(self, client: Client, **options: object) -> str:
+        """A released version of a demo machine that is off, so that nothing waits for a freeze."""
+        request = {"machine": "gauge-seed-02", "line": "killed", "number": self.number(), "mode": "stopped", **options}
+        done = self.finish(client, client.capture(**request))  # type: ignore[arg-type]
+        reference = str((done.result or {})["reference"])
+        client.release(reference)
+        return reference
+
+
+@pytest.fixture(scope="module")
+def lives(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lives]:
+    with running_system(worker=False) as system:
+        with system.core as client, system.client("chart-house") as other:
+            client.create_line("killed")
+            other.create_line("kept")
+        yield Lives(system, tmp_path_factory.mktemp("kill"))
+
+
+@pytest.fixture(scope="module")
+def ready(lives: Lives, tmp_path_factory: pytest.TempPathFactory) -> tuple[str, Path]:
+    """A released version, shared with chart-house, and its disk as a file."""
+    target = tmp_path_factory.mktemp("disk") / "disk.raw"
+    with lives.system.core as client, lives.system.client("chart-house") as other:
+        reference = lives.version(client)
+        other.accept_share(client.share(subject=reference, consumer="chart-house").id)
+        client.export(reference, target)
+    return reference, target
+
+
+def begin(kind: str, lives: Lives, client: Client, ready: tuple[str, Path]) -> tuple[Operation, Callable[[], None]]:
+    """Ask for an operation of a kind, and what must be so when it has succeeded."""
+    reference, image = ready
+    number = lives.number()
+
+    def whole(made: str = f"killed@{number}", region: str = "skerry-1") -> None:
+        version = client.version(made)
+        assert [v.number for v in client.versions("killed")].count(version.number) == 1
+        done = lives.finish(client, client.verify(made, region))
+        assert (done.result or {})["healed"] == 0
+
+    match kind:
+        case "capture":
+            return client.capture(machine="gauge-seed-01", line="killed", number=number), whole
+        case "capture-plan":
+            return client.plan_capture(machine="gauge-seed-01"), lambda: None
+        case "import":
+            upload = client.upload(image, region="skerry-1").id
+            return client.import_image(upload=upload, line="killed", number=number), whole
+        case "edit":
+            steps = [{"id": "blob", "do": "put-file", "path": "/opt/tide.bin", "content": f"{number}\n" * 20000}]
+            return client.edit(reference=reference, steps=steps, number=number), whole
+        case "launch":
+            name = f"k-{number.replace('.', '-')}"
+
+            def each_once() -> None:
+                names = [f"{name}-{n}" for n in (1, 2)]
+                assert [client.instance(n).state for n in names] == ["running"] * 2
+                there = [m.name for m in lives.system.site().machines("skerry-1") if m.name in names]
+                assert sorted(there) == names, "nothing is doubled"
+                assert bases(lives, client.version(fresh).id, "skerry-1") == 1
+                for n in names:
+                    client.act_on_instance(n, "terminate")
+
+            fresh = lives.version(client)
+            return client.launch(reference=fresh, region="skerry-1", count=2, name=f"{name}-{{n}}"), each_once
+        case "replicate":
+            fresh = edited(lives, client, reference)
+
+            def there() -> None:
+                whole(fresh, "fjord-2")
+                assert bases(lives, client.version(fresh).id, "fjord-2") == 2
+                assert lives.system.query("select count(*) from arrivals") == [(0,)]
+
+            return client.replicate(fresh, [{"region": "fjord-2", "copies": 2}])[0], there
+        case "drain":
+            fresh = edited(lives, client, reference)
+            lives.finish(client, client.replicate(fresh, [{"region": "lagoon-3", "copies": 1}])[0])
+
+            def gone() -> None:
+                assert [r.region for r in client.replicas(fresh)] == ["skerry-1"]
+                assert bases(lives, client.version(fresh).id, "lagoon-3") == 0
+                whole(fresh)
+
+            return client.drain(fresh, "lagoon-3"), gone
+        case "verify":
+            fresh = edited(lives, client, reference)
+            lives.finish(client, client.replicate(fresh, [{"region": "fjord-2", "copies": 0}])[0])
+            damage(lives, fresh, "fjord-2")
+            return client.verify(fresh, "fjord-2"), lambda: whole(fresh, "fjord-2")
+        case "purge":
+            fresh = edited(lives, client, reference)
+            client.retire(fresh)
+
+            def purged() -> None:
+                assert client.version(fresh).regions == []
+                whole(reference)
+
+            return client.purge(fresh, waive_grace=True), purged
+        case "adopt":
+            other = lives.system.client("chart-house")
+
+            def adopted() -> None:
+                assert [v.number for v in other.versions("kept")].count(number) == 1
+                assert other.signature(f"kept@{number}").holds
+
+            return other.adopt(f"tide-core/{reference}", line="kept", number=number), adopted
+    raise AssertionError(f"nothing asks for an operation of kind {kind}: add it here")
+
+
+def edited(lives: Lives, client: Client, reference: str) -> str:
+    """A version with a few chunks of its own."""
+    number = lives.number()
+    steps = [{"id": "blob", "do": "put-file", "path": "/opt/blob", "content": f"{number}\n" * 30000}]
+    done = lives.finish(client, client.edit(reference=reference, steps=steps, number=number))
+    made = str((done.result or {})["reference"])
+    client.release(made)
+    return made
+
+
+def bases(lives: Lives, version_id: str, region: str) -> int:
+    names = [d.name for d in lives.system.site().disks(region, tag=("owner", "tide-core"))]
+    return names.count(f"base-{version_id}")
+
+
+def damage(lives: Lives, reference: str, region: str) -> None:
+    from tests.system.test_regions import damage as change_a_byte
+
+    with lives.system.core as client:
+        change_a_byte(lives.system, region, client.version(reference).id)
+
+
+@pytest.mark.parametrize(("kind", "step"), STEPS)
+def test_what_a_killed_worker_began_is_finished(kind: str, step: str, lives: Lives, ready: tuple[str, Path]) -> None:
+    with lives.system.core as client:
+        operation, check = begin(kind, lives, client, ready)
+        for points in (*DEATHS, *MORE.get((kind, step), ())):
+            lives.kill_file.write_text(f"{kind} {step} {points}")
+            assert lives.live(operation.id) == -signal.SIGKILL, f"{points} was never reached"
+        lives.live(operation.id)
+        owner = lives.system.client("chart-house") if kind == "adopt" else client
+        done = owner.operation(operation.id)
+        assert done.state == "succeeded", done.error
+        check()
+        assert lives.system.temporary_at_site(operation.id) == []
+    assert not (lives.system.data / "scratch" / operation.id).exists()
+    machine = lives.system.site().machine_named("skerry-1", "gauge-seed-01")
+    assert machine is not None
+    with lives.system.site().agent(machine.id) as agent:
+        assert agent.freeze_status() == "thawed"
