@@ -4,7 +4,7 @@ BIN := $(VENV)/bin
 DATA_DIR ?= .demo
 PORT ?= 8620
 
-.PHONY: setup demo demo-real test lint bench clean
+.PHONY: setup demo demo-real test test-fast lint bench clean
 
 setup: $(VENV)/.installed
 
@@ -24,8 +24,15 @@ demo-real: setup
 	@folder=$$(mktemp -d) && chmod 711 $$folder && trap 'rm -rf '$$folder EXIT && \
 	$(BIN)/bathotype demo --real --data-dir $$folder
 
+# Two processes, each given whole files; the modules that take longest first.
+PYTEST := $(BIN)/python -m pytest -n 2 --dist loadfile --no-loadscope-reorder --durations 20 --durations-min 1
+
 test: setup
-	$(BIN)/python -m pytest
+	$(PYTEST)
+
+# Without the real guests, which boot for minutes under software emulation.
+test-fast: setup
+	$(PYTEST) -m "not real_guest"
 
 lint: setup
 	$(BIN)/ruff check src tests bench

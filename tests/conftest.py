@@ -61,15 +61,19 @@ def cli(system: System) -> Callable[..., subprocess.CompletedProcess[str]]:
 
 
 #: Modules that take longest go first, so that no process is left with one of them in the end.
-LONGEST = ("test_real_guest", "test_kill_points", "test_faults", "test_any_order", "test_schema", "test_images")
+LONGEST = (
+    "test_real_guest",
+    "test_faults",
+    "test_kill_points",
+    "test_images",
+    "test_many_at_once",
+    "test_any_order",
+    "test_demo",
+)
 
 
-@pytest.hookimpl(tryfirst=True)  # before xdist reads the groups
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """The tests of a module share what they build, so they run in one process, the longest modules first."""
-    for item in items:
-        if item.get_closest_marker("xdist_group") is None:
-            item.add_marker(pytest.mark.xdist_group(item.nodeid.partition("::")[0]))
+    """The modules that take longest go first: xdist hands out whole files, in this order."""
     rank = {name: number for number, name in enumerate(LONGEST)}
     items.sort(key=lambda item: rank.get(Path(item.nodeid.partition("::")[0]).stem, len(rank)))
 

@@ -54,8 +54,8 @@ def test_launch_and_the_end_of_a_version(office: Office, cli: Cli, tmp_path: Pat
     assert done(cli("events", "check")).startswith("whole")
     for name in ("hand-1", "hand-2"):
         assert done(cli("instances", "terminate", name)) == f"{name} terminated\n"
-    done(cli("versions", "lift", "ends@1.0.0", "--name", "audit"))
-    assert "freed" in done(cli("purge", "ends@1.0.0", "--waive-grace"))
+    done(cli("versions", "hold", "ends@1.0.0", "--name", "audit", "--lift"))
+    assert "freed" in done(cli("purge", "ends@1.0.0", "--no-grace"))
 
 
 def test_regions_and_shares(office: Office, cli: Cli) -> None:
@@ -98,7 +98,6 @@ def test_rules_are_set_explained_and_removed(office: Office, cli: Cli, tmp_path:
         (["capture", "gauge-seed-01", "--line", "x", "--number", "one"], 3, "no machine"),
         (["operations", "show", "op-none"], 3, "no operation"),
         (["serve", "--tenancy", "x"], 2, "unrecognized"),
-        (["import", "/nowhere.img", "--line", "x", "--number", "9.0.0"], 2, "is no file"),
     ],
 )
 def test_what_is_wrong_is_said_in_one_line(cli: Cli, argv: list[str], code: int, told: str) -> None:

@@ -316,7 +316,7 @@ def test_a_coverage_guided_fuzzer_finds_nothing(small: dict[str, bytes], tmp_pat
     corpus.mkdir()
     for name, data in small.items():
         (corpus / name).write_bytes(data[: 256 * 1024] if name != "vhd" else data)
-    command = [sys.executable, "-m", "tests.core.fuzz_formats", corpus, "-max_total_time=15", "-rss_limit_mb=1024"]
+    command = [sys.executable, "-m", "tests.core.fuzz_formats", corpus, "-max_total_time=8", "-rss_limit_mb=1024"]
     done = subprocess.run(
         [*command, "-timeout=5", f"-artifact_prefix={tmp_path}/"], capture_output=True, text=True, check=False
     )

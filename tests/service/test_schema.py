@@ -28,7 +28,7 @@ def test_every_answer_is_in_the_document(operation: Any, shared_office: Office) 
     http = shared_office.http(None)
 
     @given(case=operation.as_strategy())
-    @settings(max_examples=12, deadline=None, derandomize=True, database=None, suppress_health_check=list(HealthCheck))
+    @settings(max_examples=8, deadline=None, derandomize=True, database=None, suppress_health_check=list(HealthCheck))
     def ask(case: schemathesis.Case) -> None:
         response = http.request(**case.as_transport_kwargs(base_url="http://office", headers=headers))
         assert response.status_code < 500, response.text

@@ -1,4 +1,4 @@
-"""A worker for one operation: `python -m multiprocessing`'s fork server starts it, ready loaded, for the kill points."""
+"""A worker's life for one operation, in a process that is forked ready loaded: for the kill points."""
 
 from __future__ import annotations
 
@@ -7,11 +7,14 @@ import os
 
 def run_operation(environment: dict[str, str], operation_id: str) -> None:
     """Run an operation to its end, or to where the kill file says."""
+    from bathotype.service.database import Database
     from bathotype.service.kinds import KINDS
     from bathotype.service.operations.runner import Runner
-    from bathotype.service.state import Service
+    from bathotype.service.reach import Reach
+    from bathotype.service.settings import Settings
 
     os.environ.update(environment)
-    service = Service.from_environment(patience=20.0)
-    Runner(service.database, service.settings, service.reach, KINDS).run(operation_id)
+    settings = Settings.from_environment()
+    database = Database(settings.database_url)
+    Runner(database, settings, Reach(database, settings.places, patience=20.0), KINDS).run(operation_id)
     os._exit(0)

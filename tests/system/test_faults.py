@@ -79,8 +79,8 @@ def test_a_site_that_fails_for_a_while_is_retried_visibly(system: System) -> Non
     with system.core as client:
         client.create_line("hard-times")
         operation = client.capture(machine="gauge-seed-01", line="hard-times", number="1.0.0")
-        system.fault("rate-limit", target="/v1/disks", count=6, seconds=0.1)
-        system.fault("fail", target="/v1/disks", count=6, status=500)
+        system.fault("rate-limit", target="/v1/disks", count=3, seconds=0.1)
+        system.fault("fail", target="/v1/disks", count=3, status=500)
         system.fault("slow", target="/v1/machines", count=2, seconds=0.5)
         assert client.wait(operation.id).state == "succeeded"
         log = " ".join(x.text for x in client.operation_log(operation.id) if x.level == "warning")

@@ -19,15 +19,11 @@ from bathotype.wire.operations import Operation
 from tests.support import System, running_system
 from tests.system.kill_child import run_operation
 
-#: Every step of every kind, and the clean-up.
-STEPS = [(kind, step) for kind in sorted(KINDS) for step in (*(s.name for s in KINDS[kind].steps), "clean_up")]
 #: Where one worker after another dies: before anything is done, half-way (or, in a step that reports no progress, when
 #: all is done), and when all is done but nothing is recorded.
 DEATHS = ("begin", "progress done", "done")
 #: Further deaths, in some steps.
 MORE = {("capture", "snapshot"): ("frozen",)}
-
-pytestmark = pytest.mark.xdist_group("kill-points")
 
 
 @dataclass
@@ -196,14 +192,17 @@ def damage(lives: Lives, reference: str, region: str) -> None:
         change_a_byte(lives.system, region, client.version(reference).id)
 
 
-@pytest.mark.parametrize(("kind", "step"), STEPS)
-def test_what_a_killed_worker_began_is_finished(kind: str, step: str, lives: Lives, ready: tuple[str, Path]) -> None:
+@pytest.mark.parametrize("kind", sorted(KINDS))
+def test_an_operation_that_is_killed_in_each_of_its_steps_is_finished(
+    kind: str, lives: Lives, ready: tuple[str, Path]
+) -> None:
     with lives.system.core as client:
         operation, check = begin(kind, lives, client, ready)
-        for points in (*DEATHS, *MORE.get((kind, step), ())):
-            lives.kill_file.write_text(f"{kind} {step} {points}")
-            assert lives.live(operation.id) == -signal.SIGKILL, f"{points} was never reached"
-        lives.live(operation.id)
+        for step in (*(s.name for s in KINDS[kind].steps), "clean_up"):
+            for points in (*DEATHS, *MORE.get((kind, step), ())):
+                lives.kill_file.write_text(f"{kind} {step} {points}")
+                assert lives.live(operation.id) == -signal.SIGKILL, f"{step}: {points} was never reached"
+        assert lives.live(operation.id) == 0
         owner = lives.system.client("chart-house") if kind == "adopt" else client
         done = owner.operation(operation.id)
         assert done.state == "succeeded", done.error

@@ -130,12 +130,6 @@ def test_tracking_notices_what_happens_behind_our_back(system: System, released:
             system.clear_faults()
         until(lambda: client.instance(four.id).state == "running")
         assert not any(a.kind == "site-silent" for a in client.alerts())
-        newer = system.captured("gauge-collector", bump="major")
-        behind = client.instance(four.id)
-        assert behind.behind >= 1 and behind.newest == newer.split("@")[1]
-        assert four.id in {i.id for i in client.instances(behind=True)}
-        counts = {c.reference: c.states for c in client.instance_counts(line="gauge-collector")}
-        assert counts[released]["terminated"] >= 1
         for name in (one.id, three.id, four.id, found[0].id):
             client.act_on_instance(name, "terminate")
 

@@ -14,7 +14,7 @@ from bathotype.core.errors import BathotypeError, Invalid, NotFound, Refused
 from tests.support import System, running_system, until
 
 OWNER, OTHERS = "tide-core", ("harbour-watch", "chart-house")
-CALLERS, SECONDS, MOST = 8, 12.0, 6
+CALLERS, SECONDS, MOST = 8, 10.0, 6
 MOTD = {"id": "motd", "do": "put-file", "path": "/etc/motd", "content": "tide tables\n"}
 #: What a caller may be told when somebody else was first.
 TOLD = (Refused, NotFound, Invalid)

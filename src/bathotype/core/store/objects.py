@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import threading
 from collections import OrderedDict
 from collections.abc import Callable
@@ -134,9 +135,9 @@ def explained(error: Exception, what: str, *, bucket: str = "", region: str = ""
     """What a failure of the object store means."""
     text = f"{type(error).__name__} {error}"
     for marks, make in _REASONS:
-        if any(mark in text for mark in marks):
+        if any(re.search(rf"\b{mark}\b", text) for mark in marks):  # whole words: a port may have 403 in it
             return make(what, bucket, region)
-    if isinstance(error, FileNotFoundError) or "404" in text:
+    if isinstance(error, FileNotFoundError) or re.search(r"\b404\b", text):
         return NotFound(f"There is no {what}.", advice="Check bucket and key.", code="source-missing")
     if "UnknownConfigurationKey" in text or isinstance(error, (TypeError, ValueError)):
         return Invalid(f"The settings for {what} cannot be used: {str(error).splitlines()[0][:200]}")
