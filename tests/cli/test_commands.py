@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import argparse
 import json
+from importlib import import_module
 from pathlib import Path
 
 import pytest
 
+from bathotype.cli.main import COMMANDS
 from tests.cli.conftest import Cli
 from tests.office import Office
 
@@ -104,3 +107,12 @@ def test_what_is_wrong_is_said_in_one_line(cli: Cli, argv: list[str], code: int,
     answer = cli(*argv)
     assert answer.returncode == code, answer.stderr
     assert told in answer.stderr and "Traceback" not in answer.stderr
+
+
+def test_the_help_names_every_command_as_its_module_does() -> None:
+    found: dict[str, tuple[str, str]] = {}
+    for module in {module for module, _ in COMMANDS.values()}:
+        parsers = argparse.ArgumentParser().add_subparsers()
+        import_module(f"bathotype.cli.commands.{module}").register(parsers)
+        found |= {action.dest: (module, str(action.help)) for action in parsers._choices_actions}
+    assert found == COMMANDS

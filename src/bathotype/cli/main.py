@@ -1,4 +1,7 @@
-"""The entry point: arguments, dispatch, errors and exit codes."""
+"""The entry point: arguments, dispatch, errors and exit codes.
+
+Only the module of the command that was named is loaded, so that help and completion answer at once.
+"""
 
 from __future__ import annotations
 
@@ -6,43 +9,71 @@ import argparse
 import contextlib
 import os
 import sys
-
-import argcomplete
-from pydantic import ValidationError
-from stamina.instrumentation import RetryDetails, set_on_retry_hooks
+from collections.abc import Sequence
+from importlib import import_module
+from typing import TYPE_CHECKING
 
 import bathotype
-from bathotype.cli.commands import (
-    access,
-    capture,
-    export,
-    images,
-    launch,
-    lines,
-    machines,
-    operations,
-    processes,
-    regions,
-    retirement,
-    rules,
-    sharing,
-    versions,
-)
-from bathotype.cli.output import say
-from bathotype.client import Client
-from bathotype.core.errors import BathotypeError, Invalid, NotFound, Refused
+from bathotype.core.errors import BathotypeError, Invalid
 
-_FAILED, _USAGE, _NOT_FOUND, _REFUSED, _INTERRUPTED = 1, 2, 3, 4, 130
+if TYPE_CHECKING:
+    from stamina.instrumentation import RetryDetails
+
+    from bathotype.client import Client
+
+_INTERRUPTED = 130
+#: The module of each command in `bathotype.cli.commands`, and what its help says of it.
+COMMANDS: dict[str, tuple[str, str]] = {
+    "machines": ("machines", "machines at the sites"),
+    "lines": ("lines", "named sequences of versions"),
+    "marks": ("lines", "movable names on a line"),
+    "capture": ("capture", "capture a machine's boot disk into a new version of a line; the machine keeps running"),
+    "import": ("images", "bring an image file in as a new version of a line"),
+    "edit": ("images", "make a new version from an old one by steps on its disk, which is not booted"),
+    "versions": ("versions", "versions of a line"),
+    "residue": ("versions", "show what the residue scan of a version found"),
+    "resolve": ("versions", "tell what another tool needs to launch a version"),
+    "packages": ("versions", "list a version's packages, or the versions that hold a package"),
+    "compare": ("versions", "show how the contents of two versions differ"),
+    "replicate": ("regions", "bring a version to other regions, or its copies there to another number"),
+    "replicas": ("regions", "show where a version is"),
+    "drain": ("regions", "remove a version from a region that does not need it"),
+    "placement": ("regions", "where a line's released versions shall be"),
+    "share": ("sharing", "propose a line, or one version of it, to another account, which accepts or declines"),
+    "shares": ("sharing", "what is granted to others, and by others"),
+    "adopt": ("sharing", "take a shared version over into a line of your own; no chunk is copied"),
+    "calendar": ("sharing", "list what this account runs that comes to its end, and by when"),
+    "launch": ("launch", "launch instances of a version, each with an identity of its own"),
+    "instances": ("launch", "machines that stem from versions"),
+    "first-boot": ("launch", "saved first-boot settings"),
+    "rules": ("rules", "launch rules: who may launch what"),
+    "allowances": ("rules", "how many instances may run"),
+    "sunset": ("retirement", "warn everybody who launches a version, until it retires on a date"),
+    "retire": ("retirement", "refuse new launches of a version; what runs keeps running"),
+    "purge": ("retirement", "remove a retired version's bytes that nothing else needs; its record stays"),
+    "export": ("export", "write a version's disk to a file: verified, and resumed if cut short"),
+    "operations": ("operations", "durable pieces of work"),
+    "events": ("operations", "the audit trail"),
+    "alerts": ("operations", "what somebody should look at"),
+    "auth": ("access", "sign in, and the tokens that programs use"),
+    "members": ("access", "who may act for the account"),
+    "keys": ("access", "keys that sign versions"),
+    "serve": ("processes", "serve the HTTP API"),
+    "worker": ("processes", "run operations and upkeep"),
+    "standin": ("processes", "serve the stand-in cloud"),
+    "lab": ("processes", "prepare a real guest and register it at the stand-in"),
+    "demo": ("processes", "start everything with demo data and run until stopped"),
+}
 _EPILOG = """\
-environment: BATHOTYPE_URL, BATHOTYPE_TOKEN and BATHOTYPE_ACCOUNT go before what `auth login` keeps; the demo writes
-  them to DIR/demo.env.
+environment: BATHOTYPE_URL, BATHOTYPE_TOKEN and BATHOTYPE_ACCOUNT take precedence over what `auth login` keeps; the demo
+  writes them to DIR/demo.env.
 exit codes: 0 done, 1 failed, 2 usage, 3 not found, 4 refused by a rule or state.
 completion: eval "$(register-python-argcomplete bathotype)"
 """
 
 
-def build_parser() -> argparse.ArgumentParser:
-    """All commands."""
+def build_parser(named: str | None) -> argparse.ArgumentParser:
+    """The parser; of the commands only the one that is named has its own arguments."""
     parser = argparse.ArgumentParser(
         prog="bathotype",
         description="Capture machines into versioned images, launch from them, track every instance.",
@@ -51,18 +82,30 @@ def build_parser() -> argparse.ArgumentParser:
     )
     parser.add_argument("--version", action="version", version=f"bathotype {bathotype.__version__}")
     parsers = parser.add_subparsers(dest="command", required=True, metavar="COMMAND")
-    modules = (
-        machines, lines, capture, images, versions, regions, sharing, launch, rules, retirement, export, operations, access, processes,
-    )  # fmt: skip
-    for module in modules:
-        module.register(parsers)
+    wanted = COMMANDS[named][0] if named in COMMANDS else None
+    loaded = False
+    for name, (module, about) in COMMANDS.items():
+        if module != wanted:
+            parsers.add_parser(name, help=about, add_help=False)
+        elif not loaded:  # one module registers all of its commands
+            import_module(f"bathotype.cli.commands.{module}").register(parsers)
+            loaded = True
     return parser
+
+
+def _named(argv: Sequence[str]) -> str | None:
+    """The command on a command line, or on the one that a shell asks to complete."""
+    words = os.environ["COMP_LINE"].split()[1:] if "_ARGCOMPLETE" in os.environ else argv
+    return next((word for word in words if not word.startswith("-")), None)
 
 
 def main(argv: list[str] | None = None) -> int:
     """Run one command; returns its exit code."""
-    parser = build_parser()
-    argcomplete.autocomplete(parser)
+    parser = build_parser(_named(sys.argv[1:] if argv is None else argv))
+    if "_ARGCOMPLETE" in os.environ:
+        import argcomplete
+
+        argcomplete.autocomplete(parser)
     given, rest = parser.parse_known_args(argv)
     if rest and not getattr(given, "hands_on", False):
         parser.error(f"unrecognized arguments: {' '.join(rest)}")
@@ -71,17 +114,8 @@ def main(argv: list[str] | None = None) -> int:
         with contextlib.ExitStack() as stack:
             client = stack.enter_context(connect(given)) if given.needs_client else None
             return given.handler(client, given) or 0
-    except ValidationError as error:
-        faults = "; ".join(f"{'.'.join(str(p) for p in e['loc'])}: {e['msg']}" for e in error.errors()[:3])
-        return _fail(Invalid(f"The arguments are not valid: {faults}."), _USAGE)
-    except Invalid as error:
-        return _fail(error, _USAGE)
-    except NotFound as error:
-        return _fail(error, _NOT_FOUND)
-    except Refused as error:
-        return _fail(error, _REFUSED)
     except BathotypeError as error:
-        return _fail(error, _FAILED)
+        return _fail(error)
     except KeyboardInterrupt:
         return _INTERRUPTED
     except BrokenPipeError:
@@ -89,25 +123,40 @@ def main(argv: list[str] | None = None) -> int:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
     except OSError as error:
-        return _fail(BathotypeError(f"{error.filename or ''}: {error.strerror or error}".lstrip(": ")), _FAILED)
+        return _fail(BathotypeError(f"{error.filename or ''}: {error.strerror or error}".lstrip(": ")))
+    except ValueError as error:
+        from pydantic import ValidationError
+
+        if not isinstance(error, ValidationError):
+            raise
+        faults = "; ".join(f"{'.'.join(str(p) for p in e['loc'])}: {e['msg']}" for e in error.errors()[:3])
+        return _fail(Invalid(f"The arguments are not valid: {faults}."))
 
 
 def connect(given: argparse.Namespace) -> Client:
     """The client that a command works with."""
+    from stamina.instrumentation import set_on_retry_hooks
+
+    from bathotype.client import Client
+
     set_on_retry_hooks([_tell_first])
     return Client.from_environment(account=given.acting_as or "")
 
 
 def _tell_first(details: RetryDetails) -> None:
-    """Say once that the service is waited for; what its library would log is nobody's to read."""
+    """Say once that the command waits for the service, instead of the retry library's own log."""
     if details.retry_num == 1:
+        from bathotype.cli.output import say
+
         message = details.caused_by.message if isinstance(details.caused_by, BathotypeError) else str(details.caused_by)
         say(f"bathotype: {message} Trying again.", style="yellow" if sys.stderr.isatty() else "")
 
 
-def _fail(error: BathotypeError, code: int) -> int:
+def _fail(error: BathotypeError) -> int:
+    from bathotype.cli.output import say
+
     say(f"bathotype: {error}", style="red" if sys.stderr.isatty() else "")
-    return code
+    return error.exit_code
 
 
 if __name__ == "__main__":

@@ -5,14 +5,14 @@ from __future__ import annotations
 import argparse
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-import yaml
-
-from bathotype.client import Client
 from bathotype.core.errors import Invalid
 
-Handler = Callable[[Client, argparse.Namespace], int | None]
+if TYPE_CHECKING:
+    from bathotype.client import Client
+
+Handler = Callable[["Client", argparse.Namespace], int | None]
 Subparsers = Any
 
 
@@ -64,6 +64,8 @@ def tags_of(given: argparse.Namespace) -> dict[str, str]:
 
 def read_yaml(path: str) -> Any:
     """A YAML file.  Raises `Invalid` where it cannot be read."""
+    import yaml  # here: most commands read no file, and their help should come at once
+
     try:
         return yaml.safe_load(Path(path).read_text())
     except OSError as error:

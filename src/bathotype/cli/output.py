@@ -8,17 +8,18 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from datetime import UTC, datetime
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from pydantic import BaseModel
 from rich.console import Console
 from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TransferSpeedColumn
 from rich.table import Table
 from rich.text import Text
 
-from bathotype.client import Client
 from bathotype.core.units import iec, seconds
-from bathotype.wire.operations import Operation
+
+if TYPE_CHECKING:
+    from bathotype.client import Client
+    from bathotype.wire.operations import Operation
 
 console = Console(highlight=False, soft_wrap=False)
 errors = Console(stderr=True, highlight=False)
@@ -71,6 +72,8 @@ def emit_json(value: Any) -> None:
 
 
 def _plain(value: Any) -> Any:
+    from pydantic import BaseModel  # here: a help text needs no models
+
     if isinstance(value, BaseModel):
         return value.model_dump(mode="json")
     if isinstance(value, list | tuple):

@@ -12,18 +12,19 @@ Item = TypeVar("Item")
 class Wire(BaseModel):
     """Base of all models: unknown fields in requests are refused."""
 
-    model_config = ConfigDict(extra="forbid")
+    # Schemas are built when they are first used: a command needs a few of a hundred.
+    model_config = ConfigDict(extra="forbid", defer_build=True)
 
 
 def example(request: dict[str, Any]) -> ConfigDict:
     """The configuration of a request model whose schema shows an example."""
-    return ConfigDict(extra="forbid", json_schema_extra={"examples": [request]})
+    return ConfigDict(extra="forbid", defer_build=True, json_schema_extra={"examples": [request]})
 
 
 class Answer(BaseModel):
     """Base of what the service answers: a client ignores fields that it does not know yet."""
 
-    model_config = ConfigDict(extra="ignore")
+    model_config = ConfigDict(extra="ignore", defer_build=True)
 
 
 class Page(Answer, Generic[Item]):

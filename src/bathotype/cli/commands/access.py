@@ -18,7 +18,7 @@ from bathotype.core.errors import BathotypeError, Invalid
 
 def register(parsers: Subparsers) -> None:
     """Add the commands."""
-    inner = group(parsers, "auth", "log in, and the tokens that programs use")
+    inner = group(parsers, "auth", "sign in, and the tokens that programs use")
     parser = command(
         inner,
         "login",

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from bathotype.cli.options import Subparsers, command, profile_of, tags, tags_of
 from bathotype.cli.output import emit_json, facts, follow, say, table
-from bathotype.client import Client
 from bathotype.core.errors import Invalid
 from bathotype.core.units import iec, plural
+
+if TYPE_CHECKING:
+    from bathotype.client import Client
 
 
 def register(parsers: Subparsers) -> None:

@@ -6,12 +6,14 @@ import argparse
 import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from bathotype.cli.options import Subparsers, command, reference
 from bathotype.cli.output import emit_json, facts, transfer_bar
-from bathotype.client import Client
 from bathotype.core.units import iec
+
+if TYPE_CHECKING:
+    from bathotype.client import Client
 
 FORMATS = ("raw", "qcow2", "qcow2-zstd", "vhd", "vhd-fixed", "vmdk", "vmdk-stream", "ova")
 _SUFFIXES = {".qcow2": "qcow2", ".vhd": "vhd", ".vmdk": "vmdk", ".ova": "ova"}

@@ -6,14 +6,16 @@ import argparse
 import base64
 import sys
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from bathotype.cli.options import Subparsers, command, profile_of, read_yaml, reference
 from bathotype.cli.output import emit_json, facts, follow, say, table, transfer_bar
-from bathotype.client import Client
 from bathotype.core.errors import Invalid, Refused
 from bathotype.core.units import iec, plural
-from bathotype.wire.operations import Operation
+
+if TYPE_CHECKING:
+    from bathotype.client import Client
+    from bathotype.wire.operations import Operation
 
 
 def register(parsers: Subparsers) -> None:

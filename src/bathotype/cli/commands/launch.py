@@ -3,14 +3,16 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from bathotype.cli.options import Subparsers, command, group, read_yaml, reference, tags, tags_of
 from bathotype.cli.output import emit_json, facts, follow, say, table
-from bathotype.client import Client
 from bathotype.core.firstboot.settings import first_boot_of
 from bathotype.core.units import iec
-from bathotype.wire.fleet import Instance
+
+if TYPE_CHECKING:
+    from bathotype.client import Client
+    from bathotype.wire.fleet import Instance
 
 
 def register(parsers: Subparsers) -> None:

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command, group
 from bathotype.cli.output import emit_json, facts, table
-from bathotype.client import Client
 from bathotype.core.errors import Invalid
 from bathotype.core.lifecycle.references import parse_reference
+
+if TYPE_CHECKING:
+    from bathotype.client import Client
 
 
 def register(parsers: Subparsers) -> None:

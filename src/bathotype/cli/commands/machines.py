@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command, group, tags, tags_of
 from bathotype.cli.output import emit_json, facts, say, table
-from bathotype.client import Client
 from bathotype.core.units import iec, plural
+
+if TYPE_CHECKING:
+    from bathotype.client import Client
 
 _ORDER = {"obstacle": 0, "warning": 1, "ok": 2}
 

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import argparse
 from itertools import islice
+from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command, group
 from bathotype.cli.output import emit_json, facts, follow, say, table
-from bathotype.client import Client
 from bathotype.core.units import iec, seconds
-from bathotype.wire.operations import Operation
+
+if TYPE_CHECKING:
+    from bathotype.client import Client
+    from bathotype.wire.operations import Operation
 
 
 def register(parsers: Subparsers) -> None:

@@ -6,10 +6,13 @@ import argparse
 import os
 import sys
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command
-from bathotype.client import Client
 from bathotype.core.errors import Invalid
+
+if TYPE_CHECKING:
+    from bathotype.client import Client
 
 
 def register(parsers: Subparsers) -> None:
@@ -18,7 +21,7 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--host", default="127.0.0.1")
     parser.add_argument("--port", type=int, default=8620)
     parser.add_argument("--processes", type=int, default=1, help="how many answer at the address (default: 1)")
-    parser = command(parsers, "worker", _worker, "run operations and the reconciler", needs_client=False)
+    parser = command(parsers, "worker", _worker, "run operations and upkeep", needs_client=False)
     parser.add_argument("--concurrency", type=int, default=4, help="operations at a time (default: 4)")
     # Whatever follows is the stand-in's own: `main` hands on what this parser does not know.
     parser = parsers.add_parser("standin", help="serve the stand-in cloud", add_help=False)

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command, group, reference
 from bathotype.cli.output import emit_json, follow, follow_all, say, table
-from bathotype.client import Client
 from bathotype.core.errors import Invalid
 from bathotype.core.units import iec, seconds
 from bathotype.wire.regions import RegionPlace
+
+if TYPE_CHECKING:
+    from bathotype.client import Client
 
 _TO = "REGION[:COPIES][,...]"
 

@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import argparse
 from datetime import date
+from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command, reference
 from bathotype.cli.output import emit_json, follow, say
-from bathotype.client import Client
 from bathotype.core.errors import Invalid
 from bathotype.core.units import iec
-from bathotype.wire.common import PlanAnswer
+
+if TYPE_CHECKING:
+    from bathotype.client import Client
+    from bathotype.wire.common import PlanAnswer
 
 
 def register(parsers: Subparsers) -> None:
@@ -19,7 +22,7 @@ def register(parsers: Subparsers) -> None:
         parsers,
         "sunset",
         _sunset,
-        "warn whoever launches a version, until it retires on a date",
+        "warn everybody who launches a version, until it retires on a date",
         examples="  bathotype sunset gauge-collector@1.0.0 --retire-on 2027-03-01",
     )
     reference(parser)

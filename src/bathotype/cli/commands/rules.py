@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command, group, read_yaml
 from bathotype.cli.output import emit_json, say, table
-from bathotype.client import Client
 from bathotype.core.errors import Invalid
 from bathotype.core.lifecycle.rules import LaunchRule
-from bathotype.wire.rules import Allowance, AllowanceKind
+
+if TYPE_CHECKING:
+    from bathotype.client import Client
+    from bathotype.wire.rules import Allowance, AllowanceKind
 
 
 def register(parsers: Subparsers) -> None:

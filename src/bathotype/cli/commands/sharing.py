@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import argparse
 from datetime import date
+from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command, group
 from bathotype.cli.output import emit_json, facts, follow, say, table
-from bathotype.client import Client
 from bathotype.core.errors import Invalid, Refused
 from bathotype.core.units import plural
-from bathotype.wire.sharing import Share
+
+if TYPE_CHECKING:
+    from bathotype.client import Client
+    from bathotype.wire.sharing import Share
 
 
 def register(parsers: Subparsers) -> None:
@@ -19,7 +22,7 @@ def register(parsers: Subparsers) -> None:
         parsers,
         "share",
         _share,
-        "propose a line, or one version of it, to another account; it decides",
+        "propose a line, or one version of it, to another account, which accepts or declines",
         examples="  bathotype share gauge-collector --with harbour-watch --regions fjord-2 --until 2027-06-30\n"
         "  bathotype share gauge-collector@1.0.0 --with chart-house --note 'for the trial'\n"
         "  bathotype share gauge-collector --publish --yes",

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import argparse
 import shlex
+from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command, group, reference
 from bathotype.cli.output import emit_json, facts, follow, say, table
-from bathotype.client import Client
 from bathotype.core.units import iec, plural
-from bathotype.wire.versions import Version
+
+if TYPE_CHECKING:
+    from bathotype.client import Client
+    from bathotype.wire.versions import Version
 
 
 def register(parsers: Subparsers) -> None:
