@@ -47,7 +47,7 @@ def reference(parser: argparse.ArgumentParser) -> None:
 def tags(parser: argparse.ArgumentParser) -> None:
     """Tags for what is created at the site."""
     parser.add_argument(
-        "--tag", action="append", default=[], metavar="KEY=VALUE", help="put on all that is created at the site"
+        "--tag", action="append", default=[], metavar="KEY=VALUE", help="tag for everything that is created at the site"
     )
 
 

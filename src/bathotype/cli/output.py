@@ -158,7 +158,7 @@ def follow(client: Client, operation: Operation, *, quiet: bool = False) -> Oper
 
             return client.wait(operation.id, on_progress=show)
     except KeyboardInterrupt:
-        say(f"It goes on: `bathotype operations watch {operation.id}`; `operations cancel` stops it.")
+        say(f"It keeps running: `bathotype operations watch {operation.id}`; `operations cancel` stops it.")
         raise
 
 

@@ -33,7 +33,7 @@ def load(path: Path) -> Credentials | None:
     try:
         mode = path.stat().st_mode
         if stat.S_IMODE(mode) & 0o077:
-            raise Invalid(f"{path} can be read by others.", advice=f"Run `chmod 600 {path}`, and log in anew.")
+            raise Invalid(f"{path} can be read by others.", advice=f"Run `chmod 600 {path}`, and sign in again.")
         return Credentials(**json.loads(path.read_text()))
     except FileNotFoundError:
         return None

@@ -98,7 +98,9 @@ def _fetch(
                 raise error_of(answer)
             data = answer.read()
     except httpx.TransportError as error:
-        raise Unavailable("The download was cut short.", advice="Run it again: it goes on where it ended.") from error
+        raise Unavailable(
+            "The download was cut short.", advice="Run it again: it continues where it stopped."
+        ) from error
     for row in run:
         at = int(manifest.index[row]) * CHUNK - start
         piece = data[at : at + manifest.chunk_size(int(manifest.index[row]))]
@@ -147,7 +149,7 @@ def download_file(
             f"{target} cannot be written: {error.strerror}.", advice="Free space and run it again."
         ) from error
     if done < total:
-        raise Unavailable("The download was cut short.", advice="Run it again: it goes on where it ended.")
+        raise Unavailable("The download was cut short.", advice="Run it again: it continues where it stopped.")
     known = transport.one(ExportedFile, "GET", f"/versions/{reference}/disk-digest", params=params)
     if known.sha256 != hasher.hexdigest() or known.size != total:
         partial.unlink()

@@ -177,7 +177,7 @@ def _boot(found: Examined, layout: Layout) -> None:
     else:
         found.remarks.warn("boot", "No boot code and no UEFI loader was found.", "Instances may not start from it.")
     if not platform.architecture:
-        found.remarks.warn("architecture", "It cannot be told for which processor it is made.")
+        found.remarks.warn("architecture", "The processor architecture could not be recognised.")
     elif platform.architecture != "x86_64":
         found.remarks.forbid(
             "architecture",

@@ -236,7 +236,7 @@ def _agent(result: Preflight, site: Site) -> None:
                     "Allow these commands in the agent's settings, or shut the machine down and use --stopped.",
                 )
             elif _stays_frozen(agent):
-                result.remarks.forbid("agent", "The guest is frozen already, by somebody else.", "Thaw it first.")
+                result.remarks.forbid("agent", "The guest is already frozen, not by this service.", "Thaw it first.")
             else:
                 told = agent.os_info().get("pretty-name", "an unnamed system")
                 result.remarks.ok("agent", f"The guest agent answers ({told}) and can freeze.")

@@ -46,7 +46,9 @@ class LaunchPlan(Answer):
     reference: str
     region: str
     names: list[str]
-    base_disk_bytes: int = Field(description="Bytes to be written to the site first; 0 where a base disk stands.")
+    base_disk_bytes: int = Field(
+        description="Bytes to be written to the site first; 0 if there is a base disk already."
+    )
     blockers: list[str]
     warnings: list[str]
     quotas: dict[str, tuple[int, int]] = Field(default={}, description="Of the site: in use, and most.")
@@ -65,7 +67,7 @@ class Instance(Answer):
     region: str
     zone: str
     state: str
-    origin: str = Field(description="'launched', or 'found' where somebody else made it from the version.")
+    origin: str = Field(description="'launched', or 'found' if it was made from the version without this service.")
     machine_id: str | None = Field(description="The site's id of the machine.")
     address: str | None
     identity: dict[str, Any]

@@ -51,4 +51,4 @@ class Inspection(Answer):
     mode: str
     capturable: bool
     remarks: list[Remark]
-    used_bytes: int | None = Field(default=None, description="Bytes in use on the boot disk, where they can be told.")
+    used_bytes: int | None = Field(default=None, description="Bytes in use on the boot disk, if known.")

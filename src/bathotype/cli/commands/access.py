@@ -29,13 +29,13 @@ def register(parsers: Subparsers) -> None:
     )
     _where(parser)
     parser.add_argument("--user", required=True)
-    parser.add_argument("--days", type=float, default=30, help="until one has to log in again (default: 30)")
+    parser.add_argument("--days", type=float, default=30, help="days until you have to sign in again (default: 30)")
     parser = command(
         inner, "join", _join, "choose a password with the code of an invitation; both are asked for", needs_client=False
     )
     _where(parser)
     command(inner, "logout", _logout, "revoke this machine's token and forget it", needs_client=False)
-    command(inner, "whoami", _whoami, "show who is logged in and what it may")
+    command(inner, "whoami", _whoami, "show who is signed in, and what this token may do")
     parser = command(
         inner,
         "bootstrap",
@@ -45,7 +45,7 @@ def register(parsers: Subparsers) -> None:
     )
     parser.add_argument("name", metavar="ACCOUNT")
     parser.add_argument("--robot", default="first", help="the robot is named ACCOUNT-ROBOT (default: first)")
-    parser.add_argument("--days", type=int, default=90, help="until the token expires (default: 90)")
+    parser.add_argument("--days", type=int, default=90, help="days until the token expires (default: 90)")
     tokens = group(inner, "tokens", "API tokens")
     command(tokens, "list", _tokens, "list tokens, with their last use")
     parser = command(
@@ -56,11 +56,15 @@ def register(parsers: Subparsers) -> None:
         examples="  bathotype auth tokens make pipeline --robot tide-builder --verb read --verb operate --days 90",
     )
     parser.add_argument("name")
-    parser.add_argument("--robot", help="a robot of the account; else the token is yours")
-    parser.add_argument("--for", action="append", dest="accounts", metavar="ACCOUNT", help="may be repeated; else all")
-    parser.add_argument("--verb", action="append", choices=list(Verb), help="may be repeated; else all that you may")
-    parser.add_argument("--days", type=float, default=90, help="until it expires (default: 90)")
-    parser = command(tokens, "revoke", _revoke, "revoke a token, at once")
+    parser.add_argument("--robot", help="a robot of the account (default: you)")
+    parser.add_argument(
+        "--for", action="append", dest="accounts", metavar="ACCOUNT", help="may be repeated (default: all)"
+    )
+    parser.add_argument(
+        "--verb", action="append", choices=list(Verb), help="may be repeated (default: all that you may do)"
+    )
+    parser.add_argument("--days", type=float, default=90, help="days until the token expires (default: 90)")
+    parser = command(tokens, "revoke", _revoke, "revoke a token; it stops working at once")
     parser.add_argument("token", metavar="ID")
 
     inner = group(parsers, "members", "who may act for the account")
@@ -86,8 +90,8 @@ def register(parsers: Subparsers) -> None:
     inner = group(parsers, "keys", "keys that sign versions")
     parser = command(inner, "list", _keys, "list an account's public keys")
     parser.add_argument("--of", metavar="ACCOUNT", help="default: your own")
-    command(inner, "rotate", _rotate, "sign with a new key from now on; what the old one signed still counts")
-    parser = command(inner, "distrust", _distrust, "let nothing count that a key has signed, after it was lost")
+    command(inner, "rotate", _rotate, "sign new versions with a new key; old signatures stay valid")
+    parser = command(inner, "distrust", _distrust, "make the signatures of a lost key invalid")
     parser.add_argument("key", metavar="ID")
 
 
@@ -113,7 +117,7 @@ def _secret(prompt: str) -> str:
 def _login(_: Client, given: argparse.Namespace) -> None:
     made = log_in(_url(given), given.user, _secret("Password"), account=given.acting_as or "", days=given.days)
     save(default_path(), made)
-    say(f"Logged in. The token lies in {default_path()}.")
+    say(f"You are signed in. The token is saved in {default_path()}.")
     with Client.from_environment(account=made.account) as client:
         _whoami(client, given)
 

@@ -32,16 +32,18 @@ def register(parsers: Subparsers) -> None:
     number.add_argument("--number", help="version number, such as 1.4.0")
     number.add_argument("--bump", choices=("patch", "minor", "major"), help="the number after the line's highest")
     mode = parser.add_mutually_exclusive_group()
-    mode.add_argument("--stopped", dest="mode", action="store_const", const="stopped", help="the machine is off")
+    mode.add_argument(
+        "--stopped", dest="mode", action="store_const", const="stopped", help="capture a machine that is switched off"
+    )
     mode.add_argument(
         "--as-is", dest="mode", action="store_const", const="as-is", help="a full copy that keeps its identity"
     )
     parser.set_defaults(mode="live")
     parser.add_argument("--profile", default="linux", help="built-in profile, or a YAML file (default: linux)")
-    parser.add_argument("--plan", action="store_true", help="show what would be removed or changed, touching nothing")
+    parser.add_argument("--plan", action="store_true", help="show what would be removed or changed; change nothing")
     parser.add_argument("--notes", default="")
     parser.add_argument("--region")
-    parser.add_argument("--no-wait", action="store_true", help="print the operation's id and return")
+    parser.add_argument("--no-wait", action="store_true", help="print the id of the operation and do not wait")
     tags(parser)
 
 

@@ -36,7 +36,7 @@ def register(parsers: Subparsers) -> None:
     what = parser.add_mutually_exclusive_group()
     what.add_argument("--profile", default="linux", help="built-in profile, or a YAML file (default: linux)")
     what.add_argument("--as-is", action="store_true", help="take the disk as it is, with its identity")
-    parser.add_argument("--plan", action="store_true", help="check everything, start nothing")
+    parser.add_argument("--plan", action="store_true", help="run all checks and stop")
     parser.add_argument("--notes", default="")
     parser.add_argument("--region", help="where it is stored (default: where the line's versions are)")
     parser = command(

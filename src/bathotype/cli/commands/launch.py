@@ -34,10 +34,10 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--name", default="", metavar="PATTERN", help="{n} or {n:03} is the instance's number")
     parser.add_argument("--first-boot", metavar="FILE|NAME", help="YAML file with settings, or the name of saved ones")
     parser.add_argument(
-        "--wait-seconds", type=int, default=300, help="how long an instance may take to come up (default: 300)"
+        "--wait-seconds", type=int, default=300, help="seconds that an instance may take to become ready (default: 300)"
     )
-    parser.add_argument("--plan", action="store_true", help="show what would happen")
-    parser.add_argument("--no-wait", action="store_true", help="print the operation's id and return")
+    parser.add_argument("--plan", action="store_true", help="show what would happen; change nothing")
+    parser.add_argument("--no-wait", action="store_true", help="print the id of the operation and do not wait")
     tags(parser)
 
     inner = group(parsers, "instances", "machines that stem from versions")
@@ -49,7 +49,9 @@ def register(parsers: Subparsers) -> None:
         examples="  bathotype instances list --behind\n  bathotype instances list --version gauge-collector@1.0.0 --state running",
     )
     parser.add_argument("--version", metavar="REF", help="a version, or a line for all of its versions")
-    parser.add_argument("--state", action="append", help="may be repeated; by default all that are there or coming")
+    parser.add_argument(
+        "--state", action="append", help="may be repeated (default: all that exist or are being launched)"
+    )
     parser.add_argument("--region")
     parser.add_argument("--behind", action="store_true", help="only those behind their line's newest release")
     parser = command(inner, "counts", _counts, "count instances per version")

@@ -41,7 +41,7 @@ def register(parsers: Subparsers) -> None:
     mode = parser.add_mutually_exclusive_group()
     for name in ("live", "stopped", "as-is"):
         mode.add_argument(f"--{name}", dest="mode", action="store_const", const=name, help=f"judge a capture {name}")
-    parser.add_argument("--line", help="also judge this line's --number")
+    parser.add_argument("--line", help="also check whether --number is free in this line")
     parser.add_argument("--number")
     tags(parser)
 

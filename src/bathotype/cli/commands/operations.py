@@ -24,7 +24,7 @@ def register(parsers: Subparsers) -> None:
     for verb, handler, about in (
         ("show", _show, "show an operation's steps"),
         ("watch", _watch, "follow an operation to its end"),
-        ("log", _log, "show what an operation told"),
+        ("log", _log, "show an operation's log"),
         ("cancel", _cancel, "ask an operation to stop"),
         ("retry", _retry, "run a failed operation again"),
     ):
@@ -39,8 +39,8 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--most", type=int, default=30, help="how many (default: 30)")
     command(inner, "check", _chain, "check that the audit trail is whole")
 
-    inner = group(parsers, "alerts", "what somebody should look at")
-    parser = command(inner, "list", _alerts, "list alerts that stand")
+    inner = group(parsers, "alerts", "conditions that need attention")
+    parser = command(inner, "list", _alerts, "list open alerts")
     parser.add_argument("--cleared", action="store_true", help="also those that were cleared")
 
 
@@ -100,7 +100,7 @@ def _log(client: Client, given: argparse.Namespace) -> None:
     lines = client.operation_log(given.operation)
     if given.json:
         return emit_json(lines)
-    table(("at", "level", "text"), ((x.at, x.level, x.text) for x in lines), empty="It has told nothing.")
+    table(("at", "level", "text"), ((x.at, x.level, x.text) for x in lines), empty="Its log is empty.")
 
 
 def _cancel(client: Client, given: argparse.Namespace) -> None:

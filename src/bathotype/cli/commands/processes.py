@@ -20,7 +20,7 @@ def register(parsers: Subparsers) -> None:
     parser = command(parsers, "serve", _serve, "serve the HTTP API", needs_client=False)
     parser.add_argument("--host", default="127.0.0.1")
     parser.add_argument("--port", type=int, default=8620)
-    parser.add_argument("--processes", type=int, default=1, help="how many answer at the address (default: 1)")
+    parser.add_argument("--processes", type=int, default=1, help="number of serving processes (default: 1)")
     parser = command(parsers, "worker", _worker, "run operations and upkeep", needs_client=False)
     parser.add_argument("--concurrency", type=int, default=4, help="operations at a time (default: 4)")
     # Whatever follows is the stand-in's own: `main` hands on what this parser does not know.
@@ -37,8 +37,10 @@ def register(parsers: Subparsers) -> None:
         examples="  bathotype demo --data-dir .demo --port 8620",
     )
     parser.add_argument("--data-dir", type=Path, default=Path(".demo"), help="state of the demo (default: .demo)")
-    parser.add_argument("--real", action="store_true", help="show the whole job on a real guest under QEMU, then stop")
-    parser.add_argument("--port", type=int, default=8620, help="of the HTTP API (default: 8620; 0 takes a free one)")
+    parser.add_argument("--real", action="store_true", help="do the whole job on a real guest under QEMU, then stop")
+    parser.add_argument(
+        "--port", type=int, default=8620, help="port of the HTTP API (default: 8620; 0 takes a free one)"
+    )
 
 
 def _serve(_: Client, given: argparse.Namespace) -> None:

@@ -31,7 +31,7 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--to", required=True, metavar=_TO, help="copies are launch-ready base disks (default: 1)")
     parser.add_argument("--multi-zone", action="store_true", help="spread the copies over the zones of a region")
     parser.add_argument("--plan", action="store_true", help="show the bytes that would move and how long that takes")
-    parser.add_argument("--no-wait", action="store_true", help="print the operations' ids and return")
+    parser.add_argument("--no-wait", action="store_true", help="print the ids of the operations and do not wait")
     parser = command(parsers, "replicas", _replicas, "show where a version is")
     reference(parser)
     parser = command(parsers, "drain", _drain, "remove a version from a region that does not need it")
@@ -49,9 +49,16 @@ def register(parsers: Subparsers) -> None:
         examples="  bathotype placement set gauge-collector --to skerry-1,fjord-2:2 --multi-zone --plan",
     )
     parser.add_argument("line")
-    parser.add_argument("--to", required=True, metavar=_TO, help="regions left out are drained; 'none' removes it")
+    parser.add_argument(
+        "--to",
+        required=True,
+        metavar=_TO,
+        help="versions leave regions that are not named; 'none' removes the placement",
+    )
     parser.add_argument("--multi-zone", action="store_true", help="spread the copies over the zones of a region")
-    parser.add_argument("--plan", action="store_true", help="show what would happen and what forbids it")
+    parser.add_argument(
+        "--plan", action="store_true", help="show what would happen and what prevents it; change nothing"
+    )
     parser.add_argument("--no-wait", action="store_true", help="do not wait until the versions are there")
 
 

@@ -26,7 +26,9 @@ def register(parsers: Subparsers) -> None:
         examples="  bathotype sunset gauge-collector@1.0.0 --retire-on 2027-03-01",
     )
     reference(parser)
-    parser.add_argument("--retire-on", metavar="DATE", help="YYYY-MM-DD; it retires by itself then")
+    parser.add_argument(
+        "--retire-on", metavar="DATE", help="YYYY-MM-DD; the version is retired automatically on this date"
+    )
     parser = command(
         parsers,
         "retire",
@@ -40,7 +42,7 @@ def register(parsers: Subparsers) -> None:
         parsers, "purge", _purge, "remove a retired version's bytes that nothing else needs; its record stays"
     )
     reference(parser)
-    parser.add_argument("--plan", action="store_true", help="show what stands in the way and what would go")
+    parser.add_argument("--plan", action="store_true", help="show obstacles and what would be removed; change nothing")
     parser.add_argument("--no-grace", action="store_true", help="do not wait for the grace period")
 
 

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 def register(parsers: Subparsers) -> None:
     """Add the commands."""
     inner = group(parsers, "rules", "launch rules: who may launch what")
-    command(inner, "list", _list, "list the rules that hold for this account")
+    command(inner, "list", _list, "list the rules that apply to this account")
     parser = command(
         inner,
         "set",
@@ -27,10 +27,12 @@ def register(parsers: Subparsers) -> None:
         examples="  bathotype rules set quay-rules.yaml\n  bathotype rules set everywhere.yaml --all",
     )
     parser.add_argument("file", metavar="FILE", help="one rule, or a list under `rules:`; see docs/launch-rules.md")
-    parser.add_argument("--all", action="store_true", help="for every account: the hosting account's stewards may")
+    parser.add_argument(
+        "--all", action="store_true", help="for every account; only stewards of the hosting account may do this"
+    )
     parser = command(inner, "remove", _remove, "remove a rule")
     parser.add_argument("name")
-    parser.add_argument("--all", action="store_true", help="one that holds for every account")
+    parser.add_argument("--all", action="store_true", help="a rule for every account")
     parser = command(
         inner,
         "explain",
@@ -44,7 +46,7 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--tag", action="append", metavar="KEY", help="a tag that the launch would carry")
 
     inner = group(parsers, "allowances", "how many instances may run")
-    command(inner, "list", _allowances, "list allowances and what is used of them")
+    command(inner, "list", _allowances, "list allowances and how much of each is in use")
     parser = command(
         inner,
         "set",
@@ -118,7 +120,7 @@ def _explain(client: Client, given: argparse.Namespace) -> int:
         emit_json(found)
     else:
         table(
-            ("rule", "holds for", "verdict", "why", "what would do"),
+            ("rule", "holds for", "verdict", "why", "what to do"),
             (
                 (
                     v.rule,

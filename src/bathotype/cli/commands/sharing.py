@@ -29,19 +29,19 @@ def register(parsers: Subparsers) -> None:
     )
     parser.add_argument("subject", metavar="LINE|REF", help="a line with all its releases, or line@1.4.0")
     parser.add_argument("--with", dest="consumer", metavar="ACCOUNT")
-    parser.add_argument("--publish", action="store_true", help="with every account; asks first")
-    parser.add_argument("--yes", action="store_true", help="do not ask")
-    parser.add_argument("--regions", metavar="REGION[,...]", help="only in these")
+    parser.add_argument("--publish", action="store_true", help="share with every account, after a confirmation")
+    parser.add_argument("--yes", action="store_true", help="do not ask for confirmation")
+    parser.add_argument("--regions", metavar="REGION[,...]", help="share in these regions only (default: all)")
     parser.add_argument("--until", metavar="DATE", help="YYYY-MM-DD, its last day")
     parser.add_argument("--note", default="", metavar="TEXT")
 
     inner = group(parsers, "shares", "what is granted to others, and by others")
-    parser = command(inner, "list", _list, "list shares given and taken")
+    parser = command(inner, "list", _list, "list shares from and to this account")
     parser.add_argument("--side", choices=("given", "taken", "inbox", "all"), default="all")
     parser.add_argument("--ended", action="store_true", help="also those that have ended or were declined")
-    command(inner, "inbox", _inbox, "list what waits for this account to decide")
-    command(inner, "versions", _versions, "list versions of other accounts that this one may use")
-    parser = command(inner, "consumers", _consumers, "count what other accounts run from a line")
+    command(inner, "inbox", _inbox, "list shares that this account has not answered yet")
+    command(inner, "versions", _versions, "list versions of other accounts that this account may launch")
+    parser = command(inner, "consumers", _consumers, "count the instances that other accounts run from a line")
     parser.add_argument("line")
     for verb, about in (
         ("accept", "accept a share: its signatures are checked first"),
@@ -64,7 +64,7 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--number")
     parser.add_argument("--bump", choices=("patch", "minor", "major"))
     parser.add_argument("--notes", default="")
-    command(parsers, "calendar", _calendar, "list what this account runs that comes to its end, and by when")
+    command(parsers, "calendar", _calendar, "list versions in sunset or retired that this account runs, with dates")
 
 
 def _share(client: Client, given: argparse.Namespace) -> None:
@@ -172,7 +172,7 @@ def _calendar(client: Client, given: argparse.Namespace) -> None:
     if given.json:
         return emit_json(rows)
     table(
-        ("version", "state", "running", "since", "retires on", "newest", "told"),
+        ("version", "state", "running", "since", "retires on", "newest", "notice"),
         ((d.reference, d.state, d.running, d.sunset_on, d.retire_on, d.newest, d.notice) for d in rows),
         empty="Nothing that this account runs comes to its end.",
     )

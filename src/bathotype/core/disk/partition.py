@@ -105,7 +105,7 @@ def _gpt_at(source: BlockSource, sector: int) -> tuple[Partition, ...]:
         kind = str(uuid.UUID(bytes_le=entry[:16]))
         first, last = struct.unpack_from("<QQ", entry, 32)
         if last < first or (last + 1) * SECTOR > source.size:
-            raise Damaged(f"partition {index + 1} lies beyond the disk")
+            raise Damaged(f"partition {index + 1} is beyond the end of the disk")
         name = entry[56:128].decode("utf-16-le", "replace").rstrip("\0")
         role = _GPT_ROLES.get(kind, "other")
         unique = str(uuid.UUID(bytes_le=entry[16:32]))
@@ -159,6 +159,6 @@ def _logical(source: BlockSource, extended: int) -> list[Partition]:
 def _check_inside(source: BlockSource, number: int, first: int, count: int) -> None:
     if (first + count) * SECTOR > source.size:
         raise Damaged(
-            f"MBR: partition {number} lies beyond the disk.",
+            f"MBR: partition {number} is beyond the end of the disk.",
             advice="Repair the partition table on the machine, then try again.",
         )

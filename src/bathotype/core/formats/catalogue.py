@@ -104,7 +104,7 @@ def recognise(file: ByteSource) -> str:
         return "vmdk"
     if head[:21] == b"# Disk DescriptorFile":
         raise Invalid(
-            "This VMDK is a descriptor whose data lies in other files.", advice="Convert it to a single file first."
+            "This VMDK is a descriptor whose data is in other files.", advice="Convert it to a single file first."
         )
     if head[:8] == vhd.COOKIE or (file.size >= 512 and file.read(file.size - 512, 8) == vhd.COOKIE):
         return "vhd"

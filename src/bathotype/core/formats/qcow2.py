@@ -90,11 +90,11 @@ def _read_header(file: ByteSource) -> _Header:
             advice="Convert it without extended L2 entries.",
         )
     if l1_entries * 8 > _MOST_L1 or l1_at % (1 << bits) or l1_at + l1_entries * 8 > file.size:
-        raise Damaged("The qcow2 image's first table lies outside the file.")
+        raise Damaged("The qcow2 image's first table is outside the file.")
     backing, form = None, None
     if backing_at:
         if not 0 < backing_length <= 1023 or backing_at + backing_length > file.size:
-            raise Damaged("The name of the qcow2 image's backing file lies outside the file.")
+            raise Damaged("The name of the qcow2 image's backing file is outside the file.")
         backing = file.read(backing_at, backing_length).decode("utf-8", "replace")
         form = _backing_format(file, header_length, min(backing_at, 1 << bits))
     return _Header(version, bits, size, l1_entries, l1_at, zstd, backing, form)
@@ -174,7 +174,7 @@ class Qcow2Image:
             return bytes(length)
         if place:
             if place % self._cluster or place + inside + length > self._file.size + self._cluster:
-                raise Damaged("A cluster of the qcow2 image lies outside the file.")
+                raise Damaged("A cluster of the qcow2 image is outside the file.")
             there = max(0, min(length, self._file.size - place - inside))  # the last cluster may be cut short
             return self._file.read(place + inside, there) + bytes(length - there)
         if self._backing is None:
@@ -188,7 +188,7 @@ class Qcow2Image:
         sectors = (entry & (_COMPRESSED - 1)) >> shift
         length = min((sectors + 1) * 512 - (place & 511), self._file.size - place)
         if length <= 0:
-            raise Damaged("A compressed cluster of the qcow2 image lies outside the file.")
+            raise Damaged("A compressed cluster of the qcow2 image is outside the file.")
         data = self._file.read(place, length)
         try:
             if self._zstd:
@@ -217,7 +217,7 @@ class Qcow2Image:
         if not place:
             return np.zeros(self._per_table, np.uint64)
         if place % self._cluster or place + self._cluster > self._file.size:
-            raise Damaged("A table of the qcow2 image lies outside the file.")
+            raise Damaged("A table of the qcow2 image is outside the file.")
         table = np.frombuffer(self._file.read(place, self._cluster), ">u8").astype(np.uint64)
         with self._lock:
             self._tables[number] = table

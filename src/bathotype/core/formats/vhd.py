@@ -117,7 +117,7 @@ class VhdImage:
 
     def _read_dynamic(self, at: int) -> None:
         if at % _SECTOR or at + 1024 > self._file.size:
-            raise Damaged("The VHD header lies outside the file.")
+            raise Damaged("The VHD header is outside the file.")
         header = self._file.read(at, 1024)
         cookie, _, table_at, _, entries, self._block = struct.unpack_from(">8sQQIII", header, 0)
         if cookie != b"cxsparse" or struct.unpack_from(">I", header, 36)[0] != _checksum(header, 36):
@@ -172,7 +172,7 @@ class VhdImage:
             return None
         start = entry * _SECTOR
         if start + self._bitmap + min(self._block, self._size - number * self._block) > self._file.size:
-            raise Damaged("A block of the VHD lies outside the file.")
+            raise Damaged("A block of the VHD is outside the file.")
         return start
 
     def _bits(self, number: int, start: int) -> npt.NDArray[np.uint8]:

@@ -178,7 +178,7 @@ class VmdkImage:
         self._per_table, self._flags = shape.per_table, shape.flags
         tables = -(-self._size // (self._grain * self._per_table))
         if tables * 4 > 64 * 1024 * 1024 or shape.directory * _SECTOR + tables * 4 > file.size:
-            raise Damaged("The VMDK's directory lies outside the file.")
+            raise Damaged("The VMDK's directory is outside the file.")
         self._directory = np.frombuffer(file.read(shape.directory * _SECTOR, tables * 4), "<u4")
         self._tables: OrderedDict[int, npt.NDArray[np.uint32]] = OrderedDict()
         self._most_tables = max(4, _MOST_TABLES * 512 // self._per_table)
@@ -217,19 +217,19 @@ class VmdkImage:
         at = entry * _SECTOR
         if not self._flags & _COMPRESSED:
             if at + inside + length > self._file.size + self._grain:
-                raise Damaged("A grain of the VMDK lies outside the file.")
+                raise Damaged("A grain of the VMDK is outside the file.")
             there = max(0, min(length, self._file.size - at - inside))  # the last grain may be cut short
             return (self._file.read(at + inside, there) if there else b"") + bytes(length - there)
         return self._inflate(at, number)[inside : inside + length]
 
     def _inflate(self, at: int, number: int) -> bytes:
         if at + 12 > self._file.size:
-            raise Damaged("A grain of the VMDK lies outside the file.")
+            raise Damaged("A grain of the VMDK is outside the file.")
         sector, length = struct.unpack("<QI", self._file.read(at, 12))
         if sector != number * (self._grain // _SECTOR) or not 0 < length <= 2 * self._grain:
             raise Damaged("A grain of the VMDK is not where its table says.")
         if at + 12 + length > self._file.size:
-            raise Damaged("A grain of the VMDK lies outside the file.")
+            raise Damaged("A grain of the VMDK is outside the file.")
         try:
             out = zlib.decompressobj().decompress(self._file.read(at + 12, length), self._grain)
         except zlib.error as error:
@@ -245,7 +245,7 @@ class VmdkImage:
         if not at:
             return np.zeros(self._per_table, np.uint32)
         if at + self._per_table * 4 > self._file.size:
-            raise Damaged("A grain table of the VMDK lies outside the file.")
+            raise Damaged("A grain table of the VMDK is outside the file.")
         table = np.frombuffer(self._file.read(at, self._per_table * 4), "<u4").astype(np.uint32)
         with self._lock:
             self._tables[number] = table

@@ -82,7 +82,7 @@ def _edit_fat(result: Plan, disk: GuestDisk, mount: Mount, gone: list[str], writ
             emptied = path in result.written and not result.written[path].data
             if not isinstance(node, FatFile) or (path in result.written and not emptied):
                 raise Refused(
-                    f"{path} lies on a FAT file system, where files can be removed and emptied but not written.",
+                    f"{path} is on a FAT file system, where files can be removed and emptied but not written.",
                     advice="Leave it out of the profile's write and line steps, or remove it.",
                     code="fat-not-writable",
                 )

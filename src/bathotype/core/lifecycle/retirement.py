@@ -48,7 +48,7 @@ def plan_retire(usage: Usage) -> RetirementPlan:
     if usage.running:
         warnings.append(f"{plural(usage.running, 'instance')} of it still running; they keep running.")
     if usage.state == VersionState.RELEASED:
-        warnings.append("It has not been in sunset: whoever launches it gets no warning before it ends.")
+        warnings.append("It has not been in sunset: its users get no warning before its retirement.")
     effects = [f"New launches of {usage.reference} are refused from now on."]
     if usage.base_disks:
         effects.append(f"{plural(usage.base_disks, 'launch-ready base disk')} at the site removed once no longer used.")

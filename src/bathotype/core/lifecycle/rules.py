@@ -156,7 +156,7 @@ def _failures(rule: LaunchRule, facts: LaunchFacts) -> list[tuple[str, str]]:
         fail(f"{reference} {why}.", "Launch a version that its owner has signed.")
     if rule.residue_clean and facts.open_findings:
         fail(
-            f"{reference} has {facts.open_findings} findings of residue that nobody accepted.",
+            f"{reference} has {facts.open_findings} findings of residue that are not accepted.",
             "Have its owner accept each by name, or launch a clean version.",
         )
     for check in rule.checks_passed or ():

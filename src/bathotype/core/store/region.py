@@ -137,7 +137,7 @@ class RegionStore:
         if missing:
             raise Damaged(
                 f"{len(missing)} of {wanted} parts of the file have not arrived.",
-                advice="Run the import again: it goes on with the missing parts.",
+                advice="Run the import again: it continues with the missing parts.",
                 code="upload-incomplete",
             )
         lengths = [min(part_bytes, size - n * part_bytes) for n in range(wanted)]

@@ -169,7 +169,7 @@ class BaseDisks:
         with self._context.session() as session:
             row = self._pick(session, zone) or self._pick(session, None)
             if row is None:
-                raise Unavailable(f"No base disk of {self._name} stands in {self._region} any more.")
+                raise Unavailable(f"No base disk of {self._name} is left in {self._region}.")
             session.expunge(row)
         try:
             yield row

@@ -33,7 +33,7 @@ _POLL = 0.3
 
 
 class LaunchParams(Params):
-    """The version, where it is launched, and how long an instance may take to come up, in seconds."""
+    """The version, where it is launched, and seconds that an instance may take to become ready, in seconds."""
 
     version_id: str
     reference: str

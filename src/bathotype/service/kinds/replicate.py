@@ -152,7 +152,7 @@ class Replicate(Kind[ReplicaParams, ReplicateMemo]):
         rows, told = damaged_rows(manifest, store, progress=self.context.progress)
         if len(rows):
             raise Damaged(
-                f"{plural(len(rows), 'chunk')} did not arrive whole in {self.params.region}: {told[0]}",
+                f"{plural(len(rows), 'chunk')} arrived damaged in {self.params.region}: {told[0]}",
                 advice="See whether the region's store keeps what is written, then retry.",
                 code="pack-damaged",
             )

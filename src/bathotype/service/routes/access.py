@@ -262,7 +262,7 @@ def add_member(body: wire.MemberRequest, caller: Manager, service: ServiceOf) ->
         if known is not None and not _has_joined(known):
             # Whoever invited this person could still choose the password, and would act for this account too.
             raise Refused(
-                f"{body.user} was invited by somebody and has not joined yet.",
+                f"{body.user} has an open invitation and has not joined yet.",
                 advice="Add the person once the invitation is used, or take another name.",
                 code="not-joined",
             )

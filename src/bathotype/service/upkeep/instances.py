@@ -152,7 +152,7 @@ class Follower:
         if version.line.account_id != self._account and not shares_of_version(session, self._account, version):
             reasons.append(f"{owner_of(session, version)}/{reference_of(version)} is not shared with {account.name}.")
         if reasons:
-            told = f"{machine.name} was started at the site from what is not admitted. {' '.join(reasons)}"
+            told = f"{machine.name} was started at the site, and the rules do not admit it. {' '.join(reasons)}"
             audit.raise_alert(session, self._account, "not-admitted", machine.name, told)
 
     def silent(self, told: str) -> None:
