@@ -54,7 +54,7 @@ def judge(
 def facts(
     session: Session, account: str, version: Version, region: str, tags: Iterable[str], rules: list[LaunchRule]
 ) -> LaunchFacts:
-    """What the rules need to know of a launch; what none asks for is not looked up."""
+    """The facts about a launch that the rules need; facts that no rule uses are not looked up."""
     unaccepted = 0
     if any(r.residue_clean for r in rules):
         unaccepted = (
@@ -88,7 +88,7 @@ class Room:
     used: int
 
     def blocker(self, count: int) -> str | None:
-        """Why so many more may not run, or None."""
+        """The reason why so many more instances may not run, or None."""
         if self.used + count <= self.row.most:
             return None
         left = max(0, self.row.most - self.used)

@@ -69,7 +69,7 @@ def remember_identity(session: Session, account_id: str, machine: SiteMachine, f
 
 
 def forget_identity(session: Session, account_id: str, site_machine: str) -> None:
-    """A machine is gone: its identity is free, and what it shared may be shared no more."""
+    """Forget the identity of a machine that is gone, and clear alerts about values that it shared."""
     held = list(session.scalars(select(Identity).where(Identity.site_machine == site_machine)))
     for row in held:
         session.delete(row)

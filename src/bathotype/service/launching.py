@@ -1,4 +1,4 @@
-"""Launching: what forbids or accompanies a launch, and recording one."""
+"""Launching: obstacles and warnings of a launch, and its record."""
 
 from __future__ import annotations
 
@@ -29,7 +29,7 @@ from bathotype.wire.fleet import LaunchPlan, LaunchRequest
 
 
 def record_launch(session: Session, reach: Reach, caller: Principal, body: LaunchRequest) -> Operation:
-    """Record the operation and its instances.  Raises `Refused` with everything that forbids it.
+    """Record the operation and its instances.  Raises `Refused` with every obstacle.
 
     The version's state, the share and the allowances cannot change until the transaction commits: of a launch and a
     retirement at the same moment, the database puts one first.
@@ -99,7 +99,7 @@ def plan_launch(
     *,
     lock: bool = False,
 ) -> LaunchPlan:
-    """Everything that forbids or accompanies a launch."""
+    """Obstacles and warnings of a launch."""
     reach.check_region(body.region)
     pattern = body.name or version.line.name
     names = [numbered(pattern, n, many=body.count > 1) for n in range(1, body.count + 1)]

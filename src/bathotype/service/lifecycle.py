@@ -1,4 +1,4 @@
-"""The way of a version from staged to purged: the same for a caller and for the service itself."""
+"""The life of a version from staged to purged: the same functions for callers and for upkeep."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ def _move(session: Session, actor: str, version: Version, state: VersionState, *
 
 
 def release(session: Session, caller: Principal, version: Version) -> None:
-    """Offer a version, and bring it to the regions of its line's placement.
+    """Release a version, and replicate it to the regions of its line's placement.
 
     Raises `Refused` while findings of high severity are open.  The caller has locked the version.
     """
@@ -58,7 +58,7 @@ def release(session: Session, caller: Principal, version: Version) -> None:
 
 
 def sunset(session: Session, caller: Principal, version: Version, retire_on: date | None) -> None:
-    """Warn everybody who launches it; on ``retire_on`` it retires by itself."""
+    """Put a version into sunset: launches warn, and it is retired automatically on ``retire_on``."""
     if retire_on and retire_on <= utcnow().date():
         raise Invalid(f"{retire_on} is not in the future.", advice="Give a later date, or retire it now.")
     version.sunset_on, version.retire_on = utcnow().date(), retire_on

@@ -80,7 +80,7 @@ def install(app: FastAPI) -> None:
 
 
 class Identified:
-    """Names each request, for its answer and the log, and makes a problem of whatever breaks.
+    """Gives each request an id for its answer and the log, and answers any exception with a problem document.
 
     Plain ASGI: a wrapper that reads the answer first would keep every stream of events waiting, and costs a task each.
     """

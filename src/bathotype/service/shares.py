@@ -1,4 +1,4 @@
-"""Who may see and launch what of whom: an account's own lines, and what active shares grant it."""
+"""Reach: which versions an account may see and launch, its own and those that active shares grant."""
 
 from __future__ import annotations
 
@@ -145,7 +145,7 @@ def reference_for(session: Session, version: Version, account_id: str) -> str:
 
 
 def tell_consumers(session: Session, version: Version, kind: str, text: str) -> None:
-    """Tell every other account that runs a version what becomes of it: in its events and in its calendar."""
+    """Inform every other account that runs a version about a change of state: in its events and its calendar."""
     accounts = session.scalars(
         select(Instance.account_id)
         .where(

@@ -58,7 +58,7 @@ class KeyRing:
         return key
 
     def rotate(self, session: Session, account_id: str) -> str:
-        """Sign with a new key from now on; returns its id."""
+        """Sign new versions with a new key; returns its id."""
         self.active(session, account_id)
         old = session.scalars(
             select(AccountKey).where(AccountKey.account_id == account_id, AccountKey.state == "active")
@@ -69,7 +69,7 @@ class KeyRing:
 
     @staticmethod
     def distrust(session: Session, account_id: str, key: str) -> AccountKey:
-        """Let nothing that a key signed count any more, such as after it was lost."""
+        """Make the signatures of a key invalid, for example after the key was lost."""
         row = session.get(AccountKey, (key, account_id), with_for_update=CHANGE)
         if row is None:
             raise NotFound(f"There is no key {key}.", advice="`bathotype keys list` shows them.")
@@ -121,7 +121,7 @@ def check_signature(session: Session, version: Version) -> None:
 
 
 def signed(session: Session, version: Version) -> bool | None:
-    """True for a signature that holds, False for one that does not, None where there is none."""
+    """True for a valid signature, False for an invalid one, None if there is none."""
     if version.signature is None:
         return None
     try:

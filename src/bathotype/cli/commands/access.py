@@ -131,7 +131,7 @@ def _join(_: Client, given: argparse.Namespace) -> None:
 def _logout(_: Client, given: argparse.Namespace) -> None:
     kept = load(default_path())
     if kept is None:
-        return say("Nobody is logged in here.")
+        return say("You are not signed in here.")
     try:
         with Client(kept.url, kept.token) as client:
             account = next((a.account for a in client.who_am_i().accounts), "")

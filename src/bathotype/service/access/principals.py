@@ -160,7 +160,7 @@ _MEMBER = (Membership.role, Account.id.label("account_id"), Account.name.label("
 
 
 def _asking(shown: type[ApiToken] | type[ConsoleSession], *columns: Any) -> Select[Any]:
-    """Whose a token or session is, with all that it is a member of, by account."""
+    """The owner of a token or session, and its memberships by account."""
     return (
         select(*columns, User.id.label("user_id"), User.name, User.kind, *_MEMBER)
         .select_from(shown)
@@ -240,7 +240,7 @@ def _standings(rows: Iterable[Any], accounts: frozenset[str] | None = None) -> t
 
 
 def person_named(session: Session, user: User) -> Person:
-    """A user that has just shown who it is by a password, a code, or another provider."""
+    """A user that has just signed in with a password, a code, or another provider."""
     members = select(*_MEMBER).join(Account, Account.id == Membership.account_id)
     rows = session.execute(members.where(Membership.user_id == user.id).order_by(Account.name))
     return Person(user.id, user.name, user.kind, _standings(rows))

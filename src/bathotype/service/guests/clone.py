@@ -28,7 +28,7 @@ from bathotype.service.guests.ready import wait_for_agent
 from bathotype.service.operations.context import WorkContext
 from bathotype.sites.protocol import Site, SiteMachine
 
-_BOOT_SECONDS = 600.0
+_BOOT_SECONDS = 900.0
 _SCRIPT_SECONDS = 600.0
 _QUIET = "/run/bathotype"
 

@@ -1,4 +1,4 @@
-"""Adopt: another account's version becomes one of a line of one's own; no chunk is copied in any region."""
+"""Adopt: make a version of one's own from another account's version, without copying a chunk."""
 
 from __future__ import annotations
 
@@ -50,7 +50,7 @@ class Adopt(NumberedKind[AdoptParams, AdoptMemo]):
     )
 
     def check(self) -> None:
-        """What is taken over must be what its owner signed, in regions that the share allows."""
+        """Check that the version is what its owner signed, and that the share allows the regions."""
         with self.context.session() as session:
             origin = session.get_one(Version, self.params.origin_id)
             check_signature(session, origin)

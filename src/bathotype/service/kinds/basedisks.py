@@ -40,7 +40,7 @@ class BaseDisks:
         return self._context.reach.site(self._region, self.owner)
 
     def lock(self) -> None:
-        """Let nobody else change them until the operation ends."""
+        """Hold the lock on them until the operation ends."""
         self._context.lock(
             f"base disk {self._version} {self._region}", why="Another operation is writing base disks of this version."
         )
@@ -56,7 +56,7 @@ class BaseDisks:
         )
 
     def bring_to(self, count: int, *, multi_zone: bool) -> tuple[int, int]:
-        """Have ``count`` of them stand; returns how many were made and removed.  Needs the lock."""
+        """Make or remove base disks until there are ``count``; returns how many were made and removed.  Needs the lock."""
         self._drop_unfinished()
         standing = self.ready()
         zones = list(self.site.limits().regions.get(self._region, ())) or [""]
@@ -74,7 +74,7 @@ class BaseDisks:
 
     @staticmethod
     def _surplus(standing: list[BaseDisk], count: int, zones: list[str]) -> list[BaseDisk]:
-        """Those to go: in a zone that is not wanted, or beyond a zone's part of the count; the idle ones first."""
+        """Base disks to remove: in a zone that is not wanted, or more than a zone's part of the count; idle ones first."""
         share = -(-count // len(zones))
         kept: Counter[str] = Counter()
         out = []
@@ -86,7 +86,7 @@ class BaseDisks:
         return out
 
     def make_first(self) -> None:
-        """Have at least one stand.  Needs the lock."""
+        """Make one if there is none.  Needs the lock."""
         self._drop_unfinished()
         if not self.ready():
             zones = self.site.limits().regions.get(self._region, ("",))
@@ -205,7 +205,7 @@ class BaseDisks:
         self.site.grant_disk(str(row.site_disk), account)
 
     def lost(self, row: BaseDisk) -> None:
-        """One vanished at the site behind our back: forget it, so that the next launch writes a new one."""
+        """Forget a base disk that is gone at the site, so that the next launch writes a new one."""
         with self._context.session() as session:
             session.execute(update(BaseDisk).where(BaseDisk.id == row.id).values(state="removed"))
         self._context.log("A base disk is gone from the site; retry to have it written again.", "warning")

@@ -94,7 +94,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         self.save()
 
     def snapshot(self) -> None:
-        """Freeze, snapshot, thaw; the site notes changes from now on, unless a clone is what is stored."""
+        """Freeze, snapshot, thaw; the site notes changes from now on, unless a clone is stored."""
         notes = not self.memo.inside
         self.take_snapshot(freeze=True, note_changes=notes, since=self._last_capture() if notes else None)
 
@@ -209,7 +209,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         return None
 
     def store(self) -> bool | None:
-        """Store what the region does not have yet."""
+        """Store the chunks that the region does not have yet."""
         if self.memo.inside:
             return False
         if not self._as_is:
@@ -221,7 +221,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         return None
 
     def scan(self) -> bool | None:
-        """A clone was judged from inside: its files cannot be read from here."""
+        """A clone was scanned from inside, because its files cannot be read from here."""
         if self.memo.inside:
             return False
         self.judge_stored(identity_kept=self._as_is)

@@ -23,7 +23,7 @@ class DrainMemo(Memo):
 
 
 class Drain(Kind[ReplicaParams, DrainMemo]):
-    """The caller has checked what forbids it, and the replica's state is ``draining``."""
+    """The caller has checked that nothing forbids it; the replica's state is ``draining``."""
 
     name = "drain"
     params_type, memo_type = ReplicaParams, DrainMemo

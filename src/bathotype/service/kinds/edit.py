@@ -37,7 +37,7 @@ class EditMemo(MakingMemo):
 
 
 class Edit(MakingKind[EditParams, EditMemo]):
-    """Bring the base's disk, change it, store it, judge it, record it."""
+    """Read the base's disk, change it, store it, scan it and record the version."""
 
     name = "edit"
     params_type, memo_type = EditParams, EditMemo
@@ -75,11 +75,11 @@ class Edit(MakingKind[EditParams, EditMemo]):
         self.save()
 
     def store(self) -> None:
-        """Store what the region does not have yet."""
+        """Store the chunks that the region does not have yet."""
         self.store_image()
 
     def scan(self) -> None:
-        """Judge what was stored."""
+        """Scan what was stored."""
         self.judge_stored(identity_kept=self.params.identity_kept)
 
     def seal(self) -> None:

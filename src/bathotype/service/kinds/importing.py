@@ -27,7 +27,7 @@ class ImportParams(MakingParams):
 
 
 class ImportMemo(MakingMemo):
-    """What every making keeps."""
+    """What every kind that makes a version remembers."""
 
 
 class Import(MakingKind[ImportParams, ImportMemo]):
@@ -69,7 +69,7 @@ class Import(MakingKind[ImportParams, ImportMemo]):
         )
 
     def check(self) -> None:
-        """Everything once more, and an archive's own digests."""
+        """Run all checks again, and check the digests that an archive carries."""
         if self._profile is not None:
             need_tools()
         found = self._examine()
@@ -102,7 +102,7 @@ class Import(MakingKind[ImportParams, ImportMemo]):
         return None
 
     def store(self) -> None:
-        """Store what the region does not have yet."""
+        """Store the chunks that the region does not have yet."""
         if self._profile is not None:
             self.store_image()
             return
@@ -113,7 +113,7 @@ class Import(MakingKind[ImportParams, ImportMemo]):
             self.store_disk(image, used_ranges(image, layout))
 
     def scan(self) -> None:
-        """Judge what was stored."""
+        """Scan what was stored."""
         self.judge_stored(identity_kept=self._profile is None)
 
     def seal(self) -> None:

@@ -1,4 +1,4 @@
-"""Launch: machines from a version, each followed until it is itself."""
+"""Launch: machines from a version, each followed until its first boot is confirmed."""
 
 from __future__ import annotations
 
@@ -137,7 +137,7 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
     # First boot
 
     def follow(self) -> None:
-        """Wait until each agent answers and the settings have taken effect."""
+        """Wait until each agent answers and the first-boot settings have taken effect."""
         deadline = time.monotonic() + self.params.wait_seconds
         waiting = {i.id: i for i in self._instances("starting")}
         total = len(self._instances())
@@ -213,7 +213,7 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
     # The end
 
     def clean_up(self, outcome: str) -> None:
-        """Machines of instances that failed or were cancelled are removed: nothing half-launched stays."""
+        """Remove the machines of instances that failed or were cancelled."""
         unfinished = ("pending", "starting", "failed") if outcome != "succeeded" else ("failed",)
         for instance in self._instances(*unfinished):
             for machine in self._made_for(instance):

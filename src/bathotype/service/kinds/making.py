@@ -98,11 +98,11 @@ class MakingMemo(Memo):
     contents: dict[str, Any] = {}
 
     def take(self, done: Generalized) -> None:
-        """Keep what was generalized."""
+        """Remember what generalization did."""
         self.identity, self.steps, self.ranges = done.identity, done.plan.by_step(), done.ranges
 
     def judge(self, findings: list[residue.Finding], contents: Contents) -> None:
-        """Keep what the scan found."""
+        """Remember what the scan found."""
         self.findings, self.contents = [asdict(f) for f in findings], contents.as_data()
 
 
@@ -123,7 +123,7 @@ class MakingKind(NumberedKind[P, K]):
         return source_identity(self.memo.identity, self.memo.source)
 
     def store_disk(self, disk: BlockSource, used: Ranges, unchanged: Unchanged | None = None) -> None:
-        """Store what the region does not have yet."""
+        """Store the chunks that the region does not have yet."""
         context, params = self.context, self.params
         context.keep_chunks(params.region)
         store = context.store(params.region)
@@ -174,7 +174,7 @@ class MakingKind(NumberedKind[P, K]):
         return found
 
     def judge_stored(self, *, identity_kept: bool) -> None:
-        """Bring the version back from its store, as launches will, and look for residue and contents in that.
+        """Read the version from its store, as a launch does, and scan it for residue and contents.
 
         A store may be far away: the bytes are fetched many at a time, each chunk is checked, and the scan reads the copy.
         """

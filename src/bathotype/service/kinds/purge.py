@@ -40,7 +40,7 @@ class Purge(Kind[PurgeParams, PurgeMemo]):
     )
 
     def base_disks(self) -> bool | None:
-        """Remove launch-ready disks; machines cloned of them stand on their own."""
+        """Remove base disks; machines that were cloned from them have disks of their own."""
         with self.context.session() as session:
             rows = list(
                 session.scalars(

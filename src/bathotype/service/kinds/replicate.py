@@ -81,7 +81,7 @@ class Replicate(Kind[ReplicaParams, ReplicateMemo]):
         self.context.log(f"It comes from {source}.")
 
     def _alone(self) -> None:
-        """Of two that bring one version to one region, the second waits, and finds it there."""
+        """If two operations replicate one version to one region, the second waits for the first."""
         self.context.lock(
             f"replica {self.params.version_id} {self.params.region}",
             why=f"Another operation changes its replica in {self.params.region}.",
@@ -100,7 +100,7 @@ class Replicate(Kind[ReplicaParams, ReplicateMemo]):
         return regions[0]
 
     def move(self) -> bool | None:
-        """Bring what is missing; a region that is out is waited for."""
+        """Move the missing chunks; wait for a region that cannot be reached."""
         if self.memo.there:
             return False
         self._alone()
@@ -158,7 +158,7 @@ class Replicate(Kind[ReplicaParams, ReplicateMemo]):
             )
 
     def record(self) -> None:
-        """From now on it can be launched there."""
+        """Mark the replica as ready, so that it can be launched there."""
         with self.context.session() as session:
             replica = session.get_one(Replica, (self.params.version_id, self.params.region), with_for_update=CHANGE)
             before = replica.state
@@ -171,7 +171,7 @@ class Replicate(Kind[ReplicaParams, ReplicateMemo]):
                 )  # fmt: skip
 
     def base_disks(self) -> bool | None:
-        """Raise or lower the copies to what is wanted by now; with none, the first launch there writes one."""
+        """Make or remove copies until there are as many as wanted; with none, the first launch there writes one."""
         bases = BaseDisks(self.context, self.params.version_id, self.params.region)
         bases.lock()
         with self.context.session() as session:
@@ -224,7 +224,7 @@ def relatives(session: Session, version: Version, region: str) -> list[str]:
 
 
 def manifests(store: RegionStore, versions: list[str]) -> list[Manifest]:
-    """Those of them that can be read."""
+    """Manifests of the related versions that can be read."""
     found = []
     for version in versions:
         try:

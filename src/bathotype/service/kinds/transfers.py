@@ -122,7 +122,7 @@ def sources_of(session: Session, reach: Reach, version_id: str, target: str) -> 
 
 
 def patiently(context: WorkContext, what: str, call: Callable[[], Result]) -> Result:
-    """Do something that needs a region, and wait for the region while it is out; cancellable all the time."""
+    """Do something that needs a region, and wait while the region cannot be reached; it can be cancelled while it waits."""
     pause, told = _FIRST_PAUSE, False
     while True:
         try:
@@ -138,5 +138,5 @@ def patiently(context: WorkContext, what: str, call: Callable[[], Result]) -> Re
 
 
 def forget_arrivals(session: Session, operation_id: str) -> None:
-    """An operation ends: what it claimed and did not bring is free for others."""
+    """Free the chunks that an operation claimed and did not move, when the operation ends."""
     session.execute(delete(Arrival).where(Arrival.operation_id == operation_id))

@@ -54,7 +54,7 @@ class Verify(Kind[ReplicaParams, VerifyMemo]):
         return self.context.store(self.params.region)
 
     def read(self) -> None:
-        """Go through the whole version."""
+        """Read and check every chunk of the version."""
         self.context.keep_chunks(self.params.region)
         bad, told, count = self._look()
         if not told:
@@ -92,7 +92,7 @@ class Verify(Kind[ReplicaParams, VerifyMemo]):
                     break
 
     def _others(self) -> Iterator[tuple[str, str, Manifest]]:
-        """Id, reference and manifest of every other version in the region that can be read."""
+        """Id, reference and manifest of every other version in the region whose manifest can be read."""
         with self.context.session() as session:
             rows = session.execute(
                 select(Version.id, Line.name + "@" + Version.number)
@@ -120,7 +120,7 @@ class Verify(Kind[ReplicaParams, VerifyMemo]):
             audit.clear_alert(session, owner, "replica-damaged", self._subject)
 
     def heal(self) -> bool | None:
-        """Bring the damaged chunks anew, for every version of the region that has them."""
+        """Fetch the damaged chunks again, for every version of the region that contains them."""
         told = self.memo.told
         if not told:
             return False

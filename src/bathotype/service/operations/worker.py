@@ -27,7 +27,7 @@ _SWEEP_EVERY = 1.0
 
 @dataclass(frozen=True)
 class Periodic:
-    """Something that a worker does again and again, with a pause in seconds between the end and the next start."""
+    """A job that a worker repeats, with a pause in seconds between one end and the next start."""
 
     name: str
     pause: float

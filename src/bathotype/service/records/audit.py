@@ -34,7 +34,7 @@ class Event(Base):
 
 
 class Alert(Base):
-    """Something to look at; raised once for one subject, cleared when it is over."""
+    """A condition that needs attention; raised once for one subject, cleared when it is over."""
 
     __tablename__ = "alerts"
     __table_args__ = (UniqueConstraint("account_id", "kind", "subject"),)

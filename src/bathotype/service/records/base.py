@@ -46,7 +46,7 @@ def utcnow() -> datetime:
 
 
 def new_id(prefix: str) -> str:
-    """An id that sorts by time of making: ``op-0001a2b3c4d5-6e7f8091``."""
+    """An id that sorts by creation time: ``op-0001a2b3c4d5-6e7f8091``."""
     return f"{prefix}-{time.time_ns() // 1_000_000:012x}-{secrets.token_hex(4)}"
 
 

@@ -1,4 +1,4 @@
-"""The catalogue: lines, versions, what they hold, where their bytes are."""
+"""The catalogue: lines, versions, their contents, and where their bytes are."""
 
 from __future__ import annotations
 
@@ -143,7 +143,7 @@ class Upload(Base):
 
 
 class ExportDigest(Base):
-    """What a version is as a file of a format: known once it was made, and the same for ever."""
+    """Size and digest of a version as a file of one format; known after the first export, and always the same."""
 
     __tablename__ = "export_digests"
 

@@ -15,7 +15,7 @@ PRESENT = ("pending", "starting", "running", "stopped", "lost")
 
 
 class Instance(Base):
-    """A machine that stems from a version; ``site_machine`` is the site's id once it exists.
+    """A machine made from a version; ``site_machine`` is the site's id once it exists.
 
     ``acted_at`` is when this service last started or changed it, by the database's clock: what a site told before is old.
     """

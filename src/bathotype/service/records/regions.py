@@ -1,4 +1,4 @@
-"""Where versions shall be, and what is on its way there."""
+"""Placements: in which regions versions shall be, and transfers under way."""
 
 from __future__ import annotations
 

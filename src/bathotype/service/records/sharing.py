@@ -46,7 +46,7 @@ class Share(Base):
 
 
 class Notice(Base):
-    """Something that an account is told of another's version, such as a sunset of what it runs."""
+    """A notice to an account about another account's version, such as the sunset of a version that it runs."""
 
     __tablename__ = "notices"
     __table_args__ = (UniqueConstraint("account_id", "kind", "version_id"),)

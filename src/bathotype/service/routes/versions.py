@@ -249,7 +249,7 @@ def accept(
 
 @router.post(_REF + "/sunset")
 def sunset(reference: str, body: wire.SunsetRequest, caller: Retirer, service: ServiceOf) -> wire.Version:
-    """Warn everybody who launches it; on ``retire_on`` it retires by itself."""
+    """Put a version into sunset: launches warn, and it is retired automatically on ``retire_on``."""
     with service.database.sessions.begin() as session:
         version = find_version(session, caller, reference, lock="update")
         lifecycle.sunset(session, caller, version, body.retire_on)

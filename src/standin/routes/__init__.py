@@ -1,0 +1,1 @@
+"""Routes of the stand-in's HTTP API, one module a subject."""
