@@ -14,22 +14,7 @@ from starlette.concurrency import run_in_threadpool
 import bathotype
 from bathotype.service import problems
 from bathotype.service.records import Alert, Instance, Operation, Version
-from bathotype.service.routes import (
-    access,
-    audit,
-    captures,
-    downloads,
-    images,
-    instances,
-    launches,
-    lines,
-    machines,
-    operations,
-    regions,
-    rules,
-    sharing,
-    versions,
-)
+from bathotype.service.routes import ROUTERS
 from bathotype.service.state import Service
 
 _PAGE = """<!doctype html><html lang="en"><meta charset="utf-8"><title>Bathotype</title>
@@ -60,25 +45,9 @@ def create_app(service: Service) -> FastAPI:
     )
     app.state.service = service
     problems.install(app)
-    # Order matters: a reference may hold slashes, so the paths that go on after it come before the plain one.
-    for module in (
-        operations,
-        regions,
-        rules,
-        sharing,
-        machines,
-        lines,
-        captures,
-        images,
-        downloads,
-        versions,
-        launches,
-        instances,
-        audit,
-        access,
-    ):
+    for router in ROUTERS:
         # Their routes as they are: a router that is included is searched anew at each request.
-        app.router.routes.extend(module.router.routes)
+        app.router.routes.extend(router.routes)
 
     @app.get("/healthz", response_class=PlainTextResponse, include_in_schema=False)
     def healthz() -> str:

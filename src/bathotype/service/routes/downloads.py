@@ -10,13 +10,14 @@ import threading
 import zlib
 from collections import OrderedDict
 from collections.abc import Callable, Iterator
-from typing import Annotated, Literal
+from typing import Annotated
 
 from fastapi import Header, Query, Response
 from fastapi.responses import StreamingResponse
+from pydantic import WithJsonSchema
 
 from bathotype.core.errors import Invalid, Refused
-from bathotype.core.formats.catalogue import Format, format_named, lay_out
+from bathotype.core.formats.catalogue import FORMATS, Format, format_named, lay_out
 from bathotype.core.formats.laidout import LaidOutFile, stream
 from bathotype.core.formats.ovf import Appliance
 from bathotype.core.lifecycle.states import VersionState
@@ -32,8 +33,9 @@ from bathotype.wire.images import ExportedFile
 router = api_router(tags=["downloads"])
 _PIECE = 1024 * 1024
 _LAYOUTS = 8
-FormatName = Literal["raw", "qcow2", "qcow2-zstd", "vhd", "vhd-fixed", "vmdk", "vmdk-stream", "ova"]
 _RANGE = re.compile(r"bytes=(\d+)-(\d*)")
+
+FormatName = Annotated[str, WithJsonSchema({"type": "string", "enum": list(FORMATS)})]
 
 
 def _place(service: Service, caller: Principal, reference: str, region: str | None) -> tuple[Version, RegionStore]:
