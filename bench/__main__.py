@@ -52,7 +52,7 @@ class Bench:
     """One run over one folder; collects rows."""
 
     def __init__(self, folder: Path) -> None:
-        self.folder, self.rows, self.peak = folder, [], 0
+        self.folder, self.peak = folder, 0
         self.rows: list[Row] = []
 
     def side_by_side(
@@ -249,7 +249,7 @@ class Bench:
                 for gib, times in taken.items():
                     began = time.perf_counter()
                     machine = site.create_machine(
-                        key=f"k{gib}-{number}", name=f"n{gib}-{number}", region="skerry-1", zone=None, size="lab-small",
+                        key=f"k{gib}-{number}", name=f"n{gib}-{number}", region="skerry-1", zone=None, machine_size="lab-small",
                         boot_disk=bases[gib], tags=tags,
                     )  # fmt: skip
                     site.set_seed(machine.id, bytes(400_000))

@@ -195,7 +195,7 @@ def _without_index(made: Stage, statements: list[tuple[str, Any]], forced: bool)
         if forced:
             connection.execute("set enable_seqscan = off")
         for statement, parameters in statements:
-            [(plan,)] = connection.execute(f"explain (format json) {statement}", parameters).fetchall()  # type: ignore[call-overload]
+            [(plan,)] = connection.execute(f"explain (format json) {statement}", parameters).fetchall()
             found += [f"{table}: {' '.join(statement.split())[:300]}" for table in _scanned(plan[0]["Plan"])]
     return found
 
