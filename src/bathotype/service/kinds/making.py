@@ -27,12 +27,14 @@ from bathotype.core.store.materialise import materialise
 from bathotype.core.store.note import CaptureNote
 from bathotype.core.units import iec, plural
 from bathotype.service import audit
+from bathotype.service.access.principals import Principal
 from bathotype.service.kinds.generalizing import Generalized, chunks_before
 from bathotype.service.kinds.scratch import image_path, new_image
-from bathotype.service.numbering import claim_again, give_back
+from bathotype.service.numbering import claim, claim_again, give_back
 from bathotype.service.operations.context import WorkContext
 from bathotype.service.operations.kind import Kind, Memo, Params
-from bathotype.service.records import Finding, Line, Replica, Version, VersionPackage
+from bathotype.service.operations.start import start_operation
+from bathotype.service.records import Finding, Line, Operation, Replica, Version, VersionPackage
 from bathotype.service.records.base import utcnow
 from bathotype.service.signatures import KeyRing
 
@@ -56,6 +58,17 @@ class NumberedParams(Params):
 
 N = TypeVar("N", bound=NumberedParams)
 M = TypeVar("M", bound=Memo)
+
+
+def start_making(
+    session: Session, caller: Principal, kind: type[Kind[N, M]], params: N, details: dict[str, Any]
+) -> Operation:
+    """Start an operation that makes a version, reserve the number for it, and record ``details`` in the event."""
+    operation = start_operation(session, caller, kind, params.made, params)
+    claim(session, params.line_id, params.number, operation.id)
+    after = {**details, "operation": operation.id}
+    audit.record(session, caller.account_id, caller.actor, f"{kind.name}.requested", params.made, after=after)
+    return operation
 
 
 class NumberedKind(Kind[N, M]):

@@ -5,14 +5,14 @@ from __future__ import annotations
 from sqlalchemy.orm import Session
 
 from bathotype.core.generalize.profile import builtin_names, builtin_profile
-from bathotype.service import audit
 from bathotype.service.access.principals import Principal
 from bathotype.service.answers.operations import operation_answers
 from bathotype.service.catalogue import find_line
 from bathotype.service.kinds.capture import Capture, CaptureParams
 from bathotype.service.kinds.captureplan import CapturePlan, CapturePlanParams
 from bathotype.service.kinds.generalizing import profile_for
-from bathotype.service.numbering import check_number, claim, claimable
+from bathotype.service.kinds.making import start_making
+from bathotype.service.numbering import check_number, claimable
 from bathotype.service.operations.start import start_operation
 from bathotype.service.preflight import find_machine, inspect
 from bathotype.service.records.base import new_id
@@ -44,16 +44,7 @@ def capture(body: CaptureRequest, caller: Operator, service: ServiceOf, key: Key
             number=claimable(session, line, body.number, body.bump),
             version_id=new_id("ve"),
         )
-        row = start_operation(session, caller, Capture, params.made, params)
-        claim(session, line.id, params.number, row.id)
-        audit.record(
-            session,
-            caller.account_id,
-            caller.actor,
-            "capture.requested",
-            params.made,
-            after={"machine": machine.name, "mode": body.mode, "operation": row.id},
-        )
+        row = start_making(session, caller, Capture, params, {"machine": machine.name, "mode": body.mode})
         return operation_answers(session, [row])[0]
 
     return Operation.model_validate(once(caller, service, key, body, make))

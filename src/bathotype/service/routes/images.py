@@ -15,7 +15,6 @@ from bathotype.core.errors import Invalid, Refused
 from bathotype.core.generalize.profile import RunInside, profile_of
 from bathotype.core.lifecycle.references import parse_reference
 from bathotype.core.lifecycle.states import VersionState
-from bathotype.service import audit
 from bathotype.service.access.principals import Principal
 from bathotype.service.answers.operations import operation_answers
 from bathotype.service.catalogue import find_line, find_version, ready_regions, reference_of, require_replica
@@ -23,8 +22,8 @@ from bathotype.service.imagefiles import Examined, examine, find_upload
 from bathotype.service.kinds.edit import Edit, EditParams, known_of_base
 from bathotype.service.kinds.generalizing import profile_for
 from bathotype.service.kinds.importing import Import, ImportParams
-from bathotype.service.numbering import check_number, claim, claimable
-from bathotype.service.operations.start import start_operation
+from bathotype.service.kinds.making import start_making
+from bathotype.service.numbering import check_number, claimable
 from bathotype.service.records import Upload
 from bathotype.service.records.base import new_id
 from bathotype.service.routes.common import Key, Operator, ServiceOf, api_router, once
@@ -178,16 +177,7 @@ def start_import(body: wire.ImportRequest, caller: Operator, service: ServiceOf,
             number=claimable(session, line, body.number, body.bump),
             version_id=new_id("ve"),
         )
-        row = start_operation(session, caller, Import, params.made, params)
-        claim(session, line.id, params.number, row.id)
-        audit.record(
-            session,
-            caller.account_id,
-            caller.actor,
-            "import.requested",
-            params.made,
-            after={"file": found.source, "operation": row.id},
-        )
+        row = start_making(session, caller, Import, params, {"file": found.source})
         return operation_answers(session, [row])[0]
 
     return Operation.model_validate(once(caller, service, key, body, make))
@@ -221,15 +211,8 @@ def edit(body: wire.EditRequest, caller: Operator, service: ServiceOf, key: Key 
             number=claimable(session, line, body.number, body.bump),
             version_id=new_id("ve"),
         )
-        row = start_operation(session, caller, Edit, params.made, params)
-        claim(session, line.id, params.number, row.id)
-        audit.record(
-            session,
-            caller.account_id,
-            caller.actor,
-            "edit.requested",
-            params.made,
-            after={"base": reference_of(base), "steps": [s.id for s in steps.steps], "operation": row.id},
+        row = start_making(
+            session, caller, Edit, params, {"base": reference_of(base), "steps": [s.id for s in steps.steps]}
         )
         return operation_answers(session, [row])[0]
 

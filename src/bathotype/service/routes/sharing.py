@@ -10,13 +10,12 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.errors import Invalid, Refused
 from bathotype.core.lifecycle.states import VersionState
-from bathotype.service import audit
 from bathotype.service.answers.operations import operation_answers
 from bathotype.service.answers.shares import share_answers
 from bathotype.service.catalogue import find_line
 from bathotype.service.kinds.adopt import Adopt, AdoptParams
-from bathotype.service.numbering import claim, claimable
-from bathotype.service.operations.start import start_operation
+from bathotype.service.kinds.making import start_making
+from bathotype.service.numbering import claimable
 from bathotype.service.proposals import decide, end, find_share, propose
 from bathotype.service.records import Account, Instance, Line, Notice, Replica, Share, Version
 from bathotype.service.records.base import new_id, utcnow
@@ -229,12 +228,7 @@ def adopt(reference: str, body: wire.AdoptRequest, caller: Operator, service: Se
             number=claimable(session, line, body.number, body.bump),
             notes=body.notes,
         )
-        row = start_operation(session, caller, Adopt, params.made, params)
-        claim(session, line.id, params.number, row.id)
-        audit.record(
-            session, caller.account_id, caller.actor, "adopt.requested", params.made,
-            after={"operation": row.id, "from": params.origin},
-        )  # fmt: skip
+        row = start_making(session, caller, Adopt, params, {"from": params.origin})
         return operation_answers(session, [row])[0]
 
     return Operation.model_validate(once(caller, service, key, body, make))
