@@ -40,7 +40,7 @@ from bathotype.service.kinds.capture import Capture, CaptureParams
 from bathotype.service.kinds.making import MakingMemo, Stored, seal
 from bathotype.service.operations.context import WorkContext
 from bathotype.service.operations.runner import Runner
-from bathotype.service.operations.start import service_principal, start_operation
+from bathotype.service.operations.start import start_operation, unattended_principal
 from bathotype.service.reach import Reach
 from bathotype.service.records import Account, Operation
 from bathotype.service.records.base import new_id, utcnow
@@ -211,7 +211,7 @@ class Office:
         with self.database.sessions.begin() as session:
             owner = session.scalars(select(Account).where(Account.name == account)).one()
             line_id = self.query("select id from lines where name = %s and account_id = %s", line, owner.id)[0][0]
-            principal = service_principal(session, owner.id, "test")
+            principal = unattended_principal(session, owner.id, "test")
             params = CaptureParams(
                 machine_id="m-test", region=region, line_id=line_id, line=line, number=number, version_id=new_id("ve")
             )

@@ -20,7 +20,7 @@ from bathotype.service import audit
 from bathotype.service.kinds.replicate import ReplicaParams, mark_damaged
 from bathotype.service.kinds.transfers import ArrivalLedger, LinkPace, forget_arrivals, sources_of
 from bathotype.service.operations.kind import Kind, Memo, Step
-from bathotype.service.operations.start import service_principal, start_operation
+from bathotype.service.operations.start import start_operation, unattended_principal
 from bathotype.service.records import Line, Replica, Version
 from bathotype.service.records.base import CHANGE, utcnow
 
@@ -180,7 +180,7 @@ class Verify(Kind[ReplicaParams, VerifyMemo]):
             for version, reference in again:
                 row = session.get_one(Version, version)
                 params = ReplicaParams(version_id=version, reference=reference, region=self.params.region)
-                principal = service_principal(session, row.line.account_id, "scrub")
+                principal = unattended_principal(session, row.line.account_id, "scrub")
                 start_operation(session, principal, Verify, reference, params)
 
     def on_end(self, session: Session, outcome: str) -> None:

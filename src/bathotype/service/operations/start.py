@@ -18,7 +18,7 @@ P = TypeVar("P", bound=Params)
 M = TypeVar("M", bound=Memo)
 
 
-def service_principal(session: Session, account_id: str, name: str) -> Principal:
+def unattended_principal(session: Session, account_id: str, name: str) -> Principal:
     """The principal for work that the service starts by itself on behalf of an account."""
     account = session.get_one(Account, account_id)
     return Principal(account.id, account.name, name, "", Role.OPERATOR, verbs_of(Role.OPERATOR))

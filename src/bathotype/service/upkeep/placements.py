@@ -5,7 +5,7 @@ from __future__ import annotations
 from sqlalchemy import select
 
 from bathotype.core.errors import BathotypeError
-from bathotype.service.operations.start import service_principal
+from bathotype.service.operations.start import unattended_principal
 from bathotype.service.placements import PLACEMENT, bring_into_line
 from bathotype.service.records import Line, Placement
 from bathotype.service.records.base import CHANGE
@@ -20,7 +20,7 @@ def _run(turn: Turn) -> None:
         try:
             with turn.database.sessions.begin() as session:
                 line = session.get_one(Line, line_id, with_for_update=CHANGE)
-                bring_into_line(session, service_principal(session, line.account_id, PLACEMENT), line)
+                bring_into_line(session, unattended_principal(session, line.account_id, PLACEMENT), line)
         except BathotypeError as error:
             turn.failed(f"placement of {line_id}", error)
 

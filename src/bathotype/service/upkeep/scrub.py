@@ -10,7 +10,7 @@ from bathotype.core.lifecycle.states import VersionState
 from bathotype.service.catalogue import reference_of
 from bathotype.service.kinds.replicate import ReplicaParams
 from bathotype.service.kinds.verify import Verify
-from bathotype.service.operations.start import service_principal, start_operation
+from bathotype.service.operations.start import start_operation, unattended_principal
 from bathotype.service.records import Operation, Replica, Version
 from bathotype.service.records.base import utcnow
 from bathotype.service.upkeep.duty import Duty, Turn
@@ -38,7 +38,7 @@ def _run(turn: Turn) -> None:
         )
         for replica in session.scalars(due).all():
             version = session.get_one(Version, replica.version_id)
-            principal = service_principal(session, version.line.account_id, "scrub")
+            principal = unattended_principal(session, version.line.account_id, "scrub")
             params = ReplicaParams(version_id=version.id, reference=reference_of(version), region=replica.region)
             start_operation(session, principal, Verify, params.reference, params)
 
