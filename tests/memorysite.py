@@ -353,6 +353,7 @@ class MemorySite:
         zone: str | None,
         machine_size: str,
         boot_disk: str,
+        data_disks: Sequence[str] = (),
         tags: dict[str, str],
     ) -> SiteMachine:
         self._region(region)
@@ -370,21 +371,6 @@ class MemorySite:
                 return self.place(name, region, place, machine_size, replace(disk, boot=True), tags, boot_disk).id
 
             return self._machine(self._once(key, make)).facts
-
-    def create_machine_of(
-        self,
-        *,
-        key: str,
-        name: str,
-        region: str,
-        machine_size: str,
-        boot_disk: str,
-        data_disk: str,
-        tags: dict[str, str],
-    ) -> SiteMachine:
-        return self.create_machine(
-            key=key, name=name, region=region, zone=None, machine_size=machine_size, boot_disk=boot_disk, tags=tags
-        )
 
     def set_seed(self, machine: str, volume: bytes) -> None:
         self._machine(machine).seed = volume

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -112,20 +112,6 @@ class Site(Protocol):
         ``changes_since`` is the id of an earlier snapshot taken so."""
         ...
 
-    def create_machine_of(
-        self,
-        *,
-        key: str,
-        name: str,
-        region: str,
-        machine_size: str,
-        boot_disk: str,
-        data_disk: str,
-        tags: dict[str, str],
-    ) -> SiteMachine:
-        """A throwaway machine whose boot disk is a copy of a snapshot, with one empty data disk; off until started."""
-        ...
-
     def create_disk(
         self,
         region: str,
@@ -170,9 +156,13 @@ class Site(Protocol):
         zone: str | None,
         machine_size: str,
         boot_disk: str,
+        data_disks: Sequence[str] = (),
         tags: dict[str, str],
     ) -> SiteMachine:
-        """A machine whose boot disk is a clone of a base disk; it is off until started."""
+        """A machine whose boot disk is a clone of a base disk or snapshot; it is off until started.
+
+        ``data_disks`` are unused disks that become the machine's own.
+        """
         ...
 
     def set_seed(self, machine: str, volume: bytes) -> None:

@@ -28,7 +28,7 @@ from bathotype.service.guests.ready import wait_for_agent
 from bathotype.service.operations.context import WorkContext
 from bathotype.sites.protocol import Site, SiteMachine
 
-_BOOT_SECONDS = 900.0
+_BOOT_SECONDS = 600.0
 _SCRIPT_SECONDS = 600.0
 _QUIET = "/run/bathotype"
 
@@ -73,13 +73,14 @@ class InsideClone:
         room = self._site.create_disk(
             source.region, boot.size, key=f"{key}/room", name=f"{self._name(context)}-room", tags=tags
         )
-        self._machine = self._site.create_machine_of(
+        self._machine = self._site.create_machine(
             key=key,
             name=self._name(context),
             region=source.region,
+            zone=None,
             machine_size=source.machine_size,
             boot_disk=self._snapshot,
-            data_disk=room.id,
+            data_disks=[room.id],
             tags=tags,
         )
         self._room = room.id

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import time
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import datetime
 from typing import Any
@@ -210,6 +210,7 @@ class StandinSite:
         zone: str | None,
         machine_size: str,
         boot_disk: str,
+        data_disks: Sequence[str] = (),
         tags: dict[str, str],
     ) -> SiteMachine:
         body = {
@@ -218,28 +219,7 @@ class StandinSite:
             "zone": zone,
             "size": machine_size,
             "boot_disk": boot_disk,
-            "tags": tags,
-            "client_key": key,
-        }
-        return _machine(self._call("POST", "/v1/machines", json=body).json())
-
-    def create_machine_of(
-        self,
-        *,
-        key: str,
-        name: str,
-        region: str,
-        machine_size: str,
-        boot_disk: str,
-        data_disk: str,
-        tags: dict[str, str],
-    ) -> SiteMachine:
-        body = {
-            "name": name,
-            "region": region,
-            "size": machine_size,
-            "boot_disk": boot_disk,
-            "data_disks": [data_disk],
+            "data_disks": list(data_disks),
             "tags": tags,
             "client_key": key,
         }
