@@ -51,7 +51,7 @@ from bathotype.service.upkeep.duty import take_turn
 from bathotype.sites.factory import SiteAddress
 from bathotype.wire.operations import Operation as OperationAnswer
 from tests.memorysite import MemoryCloud, MemorySite
-from tests.support import Memory
+from tests.support import Memory, damage_pack
 
 ACCOUNTS = ("tide-core", "harbour-watch", "chart-house")
 REGIONS = ("skerry-1", "fjord-2", "lagoon-3")
@@ -188,13 +188,7 @@ class Office:
 
     def damage(self, region: str, reference: str) -> str:
         """Change a byte of a version's first pack; returns the pack's name."""
-        manifest = self.store(region).get_manifest(self.core.version(reference).id)
-        pack = manifest.packs[0]
-        path = self.folder / "stores" / region / "packs" / pack[:2] / pack
-        raw = bytearray(path.read_bytes())
-        raw[int(manifest.offset[manifest.pack == 0][0]) + 20] ^= 1
-        path.write_bytes(raw)
-        return pack
+        return damage_pack(self.folder / "stores" / region, self.core.version(reference).id)
 
     # Versions, made without a capture
 

@@ -26,10 +26,22 @@ from moto.server import ThreadedMotoServer
 from bathotype.cli.main import main
 from bathotype.client import Client
 from bathotype.core.disk.ranges import Ranges
+from bathotype.core.store.region import RegionStore
 from bathotype.demo.system import DemoSystem
 from bathotype.sites.standin import StandinSite
 from bathotype.wire.operations import Operation
 from tests.provider import CLIENT, SECRET, Provider
+
+
+def damage_pack(store: Path, version_id: str) -> str:
+    """Change a byte of a version's first pack in a store that is a folder; returns the pack's name."""
+    manifest = RegionStore("damaged", f"file://{store}").get_manifest(version_id)
+    pack = manifest.packs[0]
+    path = store / "packs" / pack[:2] / pack
+    raw = bytearray(path.read_bytes())
+    raw[int(manifest.offset[manifest.pack == 0][0]) + 20] ^= 1
+    path.write_bytes(raw)
+    return pack
 
 
 def until(condition: Callable[[], Any], *, seconds: float = 40.0, pause: float = 0.05) -> Any:

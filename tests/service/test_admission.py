@@ -65,10 +65,10 @@ def test_rules_for_all_are_set_by_the_hosting_account(office: Office) -> None:
             client.drop_rule("nothing-old", for_all=True)
 
 
-def test_of_many_at_once_for_ten_places_exactly_ten_succeed(office: Office) -> None:
+def test_of_a_hundred_at_once_for_ten_places_exactly_ten_succeed(office: Office) -> None:
     reference = office.version("scarce@1.0.0")
     outcomes: list[str] = []
-    gate = threading.Barrier(8)
+    gate = threading.Barrier(20)
     with office.core as client:
         client.set_allowance("scarce-licences", kind="pool", lines=["scarce"], most=10)
         with pytest.raises(Invalid):
@@ -85,12 +85,12 @@ def test_of_many_at_once_for_ten_places_exactly_ten_succeed(office: Office) -> N
                     assert "Allowance scarce-licences: 10 of 10 are in use" in str(error)
                     outcomes.append("refused")
 
-    threads = [threading.Thread(target=launch, args=(n,)) for n in range(8)]
+    threads = [threading.Thread(target=launch, args=(n,)) for n in range(20)]
     for thread in threads:
         thread.start()
     for thread in threads:
         thread.join()
-    assert (outcomes.count("launched"), outcomes.count("refused")) == (10, 30)
+    assert (outcomes.count("launched"), outcomes.count("refused")) == (10, 90)
     office.work()
     with office.core as client:
         [allowance] = client.allowances()

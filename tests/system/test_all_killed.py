@@ -5,8 +5,7 @@ from __future__ import annotations
 import time
 from collections import Counter
 
-from tests.support import running_system
-from tests.system.test_regions import damage
+from tests.support import damage_pack, running_system
 from tests.system.test_sharing import shared
 
 LINE, ACCOUNTS = "all-killed", ("harbour-watch", "chart-house")
@@ -20,7 +19,7 @@ def test_everything_is_killed_at_once_and_everything_is_finished() -> None:
             shared(system, LINE, account)
         harbour, charts = (system.client(account) for account in ACCOUNTS)
         charts.create_line("kept-gauge")
-        damage(system, "fjord-2", client.version(reference).id)
+        damage_pack(system.data / "stores" / "fjord-2", client.version(reference).id)
         shared_reference, names = f"tide-core/{reference}", [f"killed-{n}" for n in (1, 2, 3)]
         began = [
             (client, client.verify(reference, "fjord-2")),

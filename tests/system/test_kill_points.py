@@ -16,7 +16,7 @@ import pytest
 from bathotype.client import Client
 from bathotype.service.kinds import KINDS
 from bathotype.wire.operations import Operation
-from tests.support import System, running_system
+from tests.support import System, damage_pack, running_system
 from tests.system.kill_child import run_operation
 
 #: Where one worker after another dies: before anything is done, half-way (or, in a step that reports no progress, when
@@ -24,6 +24,9 @@ from tests.system.kill_child import run_operation
 DEATHS = ("begin", "progress done", "done")
 #: Further deaths, in some steps.
 MORE = {("capture", "snapshot"): ("frozen",)}
+#: The account that the version is shared with, and what it asks for.
+PARTNER = "chart-house"
+OF_THE_PARTNER = ("adopt", "launch of a shared version")
 
 
 @dataclass
@@ -73,7 +76,7 @@ class Lives:
 @pytest.fixture(scope="module")
 def lives(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lives]:
     with running_system(worker=False) as system:
-        with system.core as client, system.client("chart-house") as other:
+        with system.core as client, system.client(PARTNER) as other:
             client.create_line("killed")
             other.create_line("kept")
         yield Lives(system, tmp_path_factory.mktemp("kill"))
@@ -83,9 +86,9 @@ def lives(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lives]:
 def ready(lives: Lives, tmp_path_factory: pytest.TempPathFactory) -> tuple[str, Path]:
     """A released version, shared with chart-house, and its disk as a file."""
     target = tmp_path_factory.mktemp("disk") / "disk.raw"
-    with lives.system.core as client, lives.system.client("chart-house") as other:
+    with lives.system.core as client, lives.system.client(PARTNER) as other:
         reference = lives.version(client)
-        other.accept_share(client.share(subject=reference, consumer="chart-house").id)
+        other.accept_share(client.share(subject=reference, consumer=PARTNER).id)
         client.export(reference, target)
     return reference, target
 
@@ -112,20 +115,25 @@ def begin(kind: str, lives: Lives, client: Client, ready: tuple[str, Path]) -> t
         case "edit":
             steps = [{"id": "blob", "do": "put-file", "path": "/opt/tide.bin", "content": f"{number}\n" * 20000}]
             return client.edit(reference=reference, steps=steps, number=number), whole
-        case "launch":
-            name = f"k-{number.replace('.', '-')}"
+        case "launch" | "launch of a shared version":
+            name, shared = f"k-{number.replace('.', '-')}", kind != "launch"
+            account = PARTNER if shared else "tide-core"
+            caller = lives.system.client(account)
 
             def each_once() -> None:
                 names = [f"{name}-{n}" for n in (1, 2)]
-                assert [client.instance(n).state for n in names] == ["running"] * 2
-                there = [m.name for m in lives.system.site().machines("skerry-1") if m.name in names]
+                assert [caller.instance(n).state for n in names] == ["running"] * 2
+                there = [m.name for m in lives.system.site(account).machines("skerry-1") if m.name in names]
                 assert sorted(there) == names, "nothing is doubled"
                 assert bases(lives, client.version(fresh).id, "skerry-1") == 1
                 for n in names:
-                    client.act_on_instance(n, "terminate")
+                    caller.act_on_instance(n, "terminate")
 
             fresh = lives.version(client)
-            return client.launch(reference=fresh, region="skerry-1", count=2, name=f"{name}-{{n}}"), each_once
+            if shared:
+                caller.accept_share(client.share(subject=fresh, consumer=PARTNER).id)
+                fresh = f"tide-core/{fresh}"
+            return caller.launch(reference=fresh, region="skerry-1", count=2, name=f"{name}-{{n}}"), each_once
         case "replicate":
             fresh = edited(lives, client, reference)
 
@@ -142,13 +150,15 @@ def begin(kind: str, lives: Lives, client: Client, ready: tuple[str, Path]) -> t
             def gone() -> None:
                 assert [r.region for r in client.replicas(fresh)] == ["skerry-1"]
                 assert bases(lives, client.version(fresh).id, "lagoon-3") == 0
+                manifests = lives.system.data / "stores" / "lagoon-3" / "manifests"
+                assert not list(manifests.glob(f"{client.version(fresh).id}*"))
                 whole(fresh)
 
             return client.drain(fresh, "lagoon-3"), gone
         case "verify":
             fresh = edited(lives, client, reference)
             lives.finish(client, client.replicate(fresh, [{"region": "fjord-2", "copies": 0}])[0])
-            damage(lives, fresh, "fjord-2")
+            damage_pack(lives.system.data / "stores" / "fjord-2", client.version(fresh).id)
             return client.verify(fresh, "fjord-2"), lambda: whole(fresh, "fjord-2")
         case "purge":
             fresh = edited(lives, client, reference)
@@ -160,11 +170,14 @@ def begin(kind: str, lives: Lives, client: Client, ready: tuple[str, Path]) -> t
 
             return client.purge(fresh, waive_grace=True), purged
         case "adopt":
-            other = lives.system.client("chart-house")
+            other = lives.system.client(PARTNER)
 
             def adopted() -> None:
                 assert [v.number for v in other.versions("kept")].count(number) == 1
                 assert other.signature(f"kept@{number}").holds
+                assert other.version(f"kept@{number}").regions == ["skerry-1"]
+                done = lives.finish(other, other.verify(f"kept@{number}", "skerry-1"))
+                assert (done.result or {})["healed"] == 0
 
             return other.adopt(f"tide-core/{reference}", line="kept", number=number), adopted
     raise AssertionError(f"nothing asks for an operation of kind {kind}: add it here")
@@ -185,25 +198,19 @@ def bases(lives: Lives, version_id: str, region: str) -> int:
     return names.count(f"base-{version_id}")
 
 
-def damage(lives: Lives, reference: str, region: str) -> None:
-    from tests.system.test_regions import damage as change_a_byte
-
-    with lives.system.core as client:
-        change_a_byte(lives.system, region, client.version(reference).id)
-
-
-@pytest.mark.parametrize("kind", sorted(KINDS))
+@pytest.mark.parametrize("case", [*sorted(KINDS), "launch of a shared version"])
 def test_an_operation_that_is_killed_in_each_of_its_steps_is_finished(
-    kind: str, lives: Lives, ready: tuple[str, Path]
+    case: str, lives: Lives, ready: tuple[str, Path]
 ) -> None:
     with lives.system.core as client:
-        operation, check = begin(kind, lives, client, ready)
+        operation, check = begin(case, lives, client, ready)
+        kind = operation.kind
         for step in (*(s.name for s in KINDS[kind].steps), "clean_up"):
             for points in (*DEATHS, *MORE.get((kind, step), ())):
                 lives.kill_file.write_text(f"{kind} {step} {points}")
                 assert lives.live(operation.id) == -signal.SIGKILL, f"{step}: {points} was never reached"
         assert lives.live(operation.id) == 0
-        owner = lives.system.client("chart-house") if kind == "adopt" else client
+        owner = lives.system.client(PARTNER) if case in OF_THE_PARTNER else client
         done = owner.operation(operation.id)
         assert done.state == "succeeded", done.error
         check()

@@ -30,17 +30,6 @@ def store(system: System, region: str) -> RegionStore:
     return RegionStore(region, f"file://{system.data}/stores/{region}")
 
 
-def damage(system: System, region: str, version_id: str) -> str:
-    """Change a byte of the version's first pack; returns the pack's name."""
-    manifest = store(system, region).get_manifest(version_id)
-    pack = manifest.packs[0]
-    path = system.data / "stores" / region / "packs" / pack[:2] / pack
-    raw = bytearray(path.read_bytes())
-    raw[int(manifest.offset[manifest.pack == 0][0]) + 20] ^= 1
-    path.write_bytes(raw)
-    return pack
-
-
 def test_only_what_is_missing_moves_and_it_can_be_launched_there(system: System, version: str, tmp_path: Path) -> None:
     with system.core as client:
         plan = client.plan_replication(version, [{"region": "fjord-2", "copies": 2, "multi_zone": True}])
