@@ -70,7 +70,7 @@ def test_without_a_service_or_token(monkeypatch: pytest.MonkeyPatch, tmp_path: o
     for name in ("BATHOTYPE_URL", "BATHOTYPE_TOKEN", "BATHOTYPE_ACCOUNT"):
         monkeypatch.delenv(name, raising=False)
     monkeypatch.setenv("BATHOTYPE_CREDENTIALS", f"{tmp_path}/none.json")
-    with pytest.raises(NotSignedIn, match="You are not signed in, and BATHOTYPE_URL and BATHOTYPE_TOKEN not set"):
+    with pytest.raises(NotSignedIn, match="You are not signed in, and BATHOTYPE_URL and BATHOTYPE_TOKEN are not set"):
         Client.from_environment()
 
 

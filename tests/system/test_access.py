@@ -45,7 +45,7 @@ def test_a_person_joins_logs_in_by_the_command_line_and_out(system: System, tmp_
         assert client.add_member("mara", "viewer").invitation is None, "she is a user already"
         with pytest.raises(Refused, match="member already"):
             client.add_member("mara", "viewer")
-        with pytest.raises(Refused, match="can log in already"):
+        with pytest.raises(Refused, match="can sign in already"):
             client.invite("mara")
     assert cli("auth", "join", given=f"{code}\n{PASSWORD}\n").returncode == 1, "a code is good once"
     assert cli("auth", "login", "--user", "mara", given="wrong and wrong\n").returncode == 1
@@ -77,7 +77,7 @@ def test_log_in_by_an_outside_provider(system: System) -> None:
             return done if done.status_code >= 400 else http.get(f"{system.url}/api/v1/session")
 
     system.provider.user = "senna"
-    assert go().json()["detail"].startswith("senna cannot log in this way"), "whom nobody added"
+    assert go().json()["detail"].startswith("senna cannot sign in this way"), "whom nobody added"
     with system.core as client:
         client.add_member("senna", "operator")
     assert go().json()["user"] == "senna"

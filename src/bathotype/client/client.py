@@ -62,9 +62,10 @@ class Client(AccessCalls, RegionCalls, SharingCalls):
             return cls(url, token, account=account)
         kept = load(default_path())
         if kept is None or (url and url.rstrip("/") != kept.url.rstrip("/")):
-            missing = " and ".join(n for n, v in (("BATHOTYPE_URL", url), ("BATHOTYPE_TOKEN", token)) if not v)
+            unset = [n for n, v in (("BATHOTYPE_URL", url), ("BATHOTYPE_TOKEN", token)) if not v]
+            missing = f"{' and '.join(unset)} {'are' if len(unset) > 1 else 'is'} not set"
             raise NotSignedIn(
-                f"You are not signed in, and {missing} not set.",
+                f"You are not signed in, and {missing}.",
                 advice="Run `bathotype auth login --url URL --user NAME`; the demo writes both to DIR/demo.env.",
             )
         return cls(kept.url, kept.token, account=account or kept.account)

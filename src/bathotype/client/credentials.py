@@ -38,7 +38,9 @@ def load(path: Path) -> Credentials | None:
     except FileNotFoundError:
         return None
     except (ValueError, TypeError) as error:
-        raise Invalid(f"{path} holds no credentials of ours.", advice="Remove it and log in again.") from error
+        raise Invalid(
+            f"{path} does not contain credentials of Bathotype.", advice="Remove it and sign in again."
+        ) from error
 
 
 def save(path: Path, credentials: Credentials) -> None:

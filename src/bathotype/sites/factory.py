@@ -38,6 +38,8 @@ def open_site(address: SiteAddress, *, timeout: float = 15.0, patience: float = 
     unknown kind.
     """
     if address.kind not in kinds_of_site():
-        raise Invalid(f"There is no site adapter {address.kind!r}.", advice=f"There are {', '.join(kinds_of_site())}.")
+        raise Invalid(
+            f"There is no site adapter {address.kind!r}.", advice=f"The adapters are {', '.join(kinds_of_site())}."
+        )
     site: Site = import_module(f"{__package__}.{address.kind}").open_site(address, timeout=timeout, patience=patience)
     return site

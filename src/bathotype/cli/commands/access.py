@@ -23,7 +23,7 @@ def register(parsers: Subparsers) -> None:
         inner,
         "login",
         _login,
-        "log in with a password, asked for or read from standard input; a token is kept for this machine",
+        "sign in with a password, asked for or read from standard input; the token is saved on this machine",
         needs_client=False,
         examples="  bathotype auth login --url http://127.0.0.1:8620 --user orla",
     )
@@ -40,7 +40,7 @@ def register(parsers: Subparsers) -> None:
         inner,
         "bootstrap",
         _bootstrap,
-        "where the service's settings are: an account with a robot as its first steward; prints its token once",
+        "on a host with the service's settings: make an account with a robot as its first steward, and print its token once",
         needs_client=False,
     )
     parser.add_argument("name", metavar="ACCOUNT")

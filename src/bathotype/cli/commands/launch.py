@@ -40,7 +40,7 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--no-wait", action="store_true", help="print the id of the operation and do not wait")
     tags(parser)
 
-    inner = group(parsers, "instances", "machines that stem from versions")
+    inner = group(parsers, "instances", "machines launched from versions")
     parser = command(
         inner,
         "list",

@@ -33,7 +33,7 @@ def register(parsers: Subparsers) -> None:
         inner,
         "inspect",
         _inspect,
-        "tell every obstacle to a capture and every warning, changing nothing",
+        "show every obstacle to a capture and every warning; change nothing",
         examples="  bathotype machines inspect gauge-seed-01\n  bathotype machines inspect gauge-seed-02 --stopped",
     )
     parser.add_argument("machine", metavar="MACHINE", help="name or id")

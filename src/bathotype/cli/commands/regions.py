@@ -23,7 +23,7 @@ def register(parsers: Subparsers) -> None:
         parsers,
         "replicate",
         _replicate,
-        "bring a version to other regions, or its copies there to another number",
+        "copy a version to other regions, or change the number of its copies there",
         examples="  bathotype replicate gauge-collector@1.0.0 --to fjord-2:2,lagoon-3 --plan\n"
         "  bathotype replicate gauge-collector@1.0.0 --to fjord-2:4 --multi-zone",
     )

@@ -22,7 +22,7 @@ def register(parsers: Subparsers) -> None:
         parsers,
         "sunset",
         _sunset,
-        "warn everybody who launches a version, until it retires on a date",
+        "warn at every launch of a version, until it is retired on a date",
         examples="  bathotype sunset gauge-collector@1.0.0 --retire-on 2027-03-01",
     )
     reference(parser)
@@ -33,13 +33,13 @@ def register(parsers: Subparsers) -> None:
         parsers,
         "retire",
         _retire,
-        "refuse new launches of a version; what runs keeps running",
+        "refuse new launches of a version; its instances keep running",
         examples="  bathotype retire gauge-collector@1.0.0 --plan",
     )
     reference(parser)
     parser.add_argument("--plan", action="store_true", help="show who uses it and what would happen")
     parser = command(
-        parsers, "purge", _purge, "remove a retired version's bytes that nothing else needs; its record stays"
+        parsers, "purge", _purge, "delete the bytes of a retired version that nothing else needs, and keep its record"
     )
     reference(parser)
     parser.add_argument("--plan", action="store_true", help="show obstacles and what would be removed; change nothing")

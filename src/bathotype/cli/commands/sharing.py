@@ -35,7 +35,7 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--until", metavar="DATE", help="YYYY-MM-DD, its last day")
     parser.add_argument("--note", default="", metavar="TEXT")
 
-    inner = group(parsers, "shares", "what is granted to others, and by others")
+    inner = group(parsers, "shares", "lines and versions shared with other accounts, and by them")
     parser = command(inner, "list", _list, "list shares from and to this account")
     parser.add_argument("--side", choices=("given", "taken", "inbox", "all"), default="all")
     parser.add_argument("--ended", action="store_true", help="also those that have ended or were declined")
@@ -46,7 +46,7 @@ def register(parsers: Subparsers) -> None:
     for verb, about in (
         ("accept", "accept a share: its signatures are checked first"),
         ("decline", "decline a share"),
-        ("end", "end a share, from either side: no new launches, what runs keeps running"),
+        ("end", "end a share, from either side: no new launches, and instances keep running"),
     ):
         parser = command(inner, verb, _decide, about)
         parser.add_argument("share", metavar="ID")

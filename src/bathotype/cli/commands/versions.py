@@ -59,7 +59,7 @@ def register(parsers: Subparsers) -> None:
         parsers,
         "resolve",
         _resolve,
-        "tell what another tool needs to launch a version",
+        "show what another tool needs to launch a version",
         examples='  eval "$(bathotype resolve gauge-collector --region skerry-1 --format env)"',
     )
     reference(parser)

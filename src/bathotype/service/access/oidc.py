@@ -47,7 +47,7 @@ class OidcLogIn:
                     named = str(found["issuer"]).rstrip("/")
                 except (httpx.HTTPError, ValueError, KeyError) as error:
                     raise Unavailable(
-                        f"The log-in provider {self.issuer} does not answer.", advice="Log in with a password."
+                        f"The sign-in provider {self.issuer} does not answer.", advice="Sign in with a password."
                     ) from error
                 if named != self.issuer:
                     raise Unavailable(f"The provider calls itself {named}, not {self.issuer}.")
@@ -89,7 +89,7 @@ class OidcLogIn:
         user = session.scalar(select(User).where(User.name == name, User.kind == "person", User.subject.is_(None)))
         if user is None or user.password is not None:
             # A name with a password is not handed to whoever the provider lets carry it.
-            raise NotSignedIn(f"{name or 'You'} cannot log in this way here.", advice="Ask a steward to add you.")
+            raise NotSignedIn(f"{name or 'You'} cannot sign in this way here.", advice="Ask a steward to add you.")
         user.subject = subject
         return user
 

@@ -196,7 +196,7 @@ def _by_token(database: Database, token: str, origin: str) -> Person:
     with database.reads() as session:
         rows = session.execute(_BY_TOKEN, {"digest": digest_of(token)}).all()
     if not rows:
-        raise NotSignedIn("The token is not known.", advice="Check BATHOTYPE_TOKEN, or log in again.")
+        raise NotSignedIn("The token is not known.", advice="Check BATHOTYPE_TOKEN, or sign in again.")
     row, now = rows[0], utcnow()
     if row.revoked_at is not None:
         raise NotSignedIn("The token was revoked.", advice="Have a new one made.")
@@ -217,7 +217,7 @@ def _by_session(database: Database, shown: Credentials) -> Person:
     with database.reads() as session:
         rows = session.execute(_BY_SESSION, {"digest": digest}).all()
     if not rows or rows[0].expires_at < now or now - rows[0].seen_at > _IDLE:
-        raise NotSignedIn("The session has ended.", advice="Log in again.")
+        raise NotSignedIn("The session has ended.", advice="Sign in again.")
     row = rows[0]
     if shown.changes and not hmac.compare_digest(row.csrf, digest_of(shown.csrf)):
         raise Forbidden(

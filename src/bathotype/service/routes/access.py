@@ -95,7 +95,7 @@ def _callback(service: Service, request: Request) -> str:
 def start_oidc(request: Request, service: ServiceOf) -> RedirectResponse:
     """Begin a log-in by the OpenID Connect provider."""
     if service.oidc is None:
-        raise NotFound("There is no outside log-in here.", advice="Log in with a password.")
+        raise NotFound("No OpenID Connect provider is configured here.", advice="Sign in with a password.")
     with service.database.sessions.begin() as session:
         address, state = service.oidc.begin(session, _callback(service, request))
     answer = RedirectResponse(address, 307)
@@ -112,7 +112,7 @@ def finish_oidc(
 ) -> RedirectResponse:
     """Where the provider sends the browser back to."""
     if service.oidc is None:
-        raise NotFound("There is no outside log-in here.", advice="Log in with a password.")
+        raise NotFound("No OpenID Connect provider is configured here.", advice="Sign in with a password.")
     answer = RedirectResponse("/", 303)
     with service.database.sessions.begin() as session:
         cookie = request.cookies.get(_STATE_COOKIE, "")
@@ -355,7 +355,7 @@ def invite_again(user: str, caller: Manager, service: ServiceOf) -> wire.Member:
     with service.database.sessions.begin() as session:
         row, who = _find_member(session, caller, user)
         if _has_joined(who):
-            raise Refused(f"{user} can log in already.", code="state-forbids")
+            raise Refused(f"{user} can sign in already.", code="state-forbids")
         audit.record(session, caller.account_id, caller.actor, "member.invited", user)
         return _member(row, who, invite(session, who))
 

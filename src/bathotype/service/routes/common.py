@@ -54,7 +54,7 @@ class StrictRoute(APIRoute):
             if unknown := sorted(request.query_params.keys() - known):
                 raise Invalid(
                     f"There is no parameter {unknown[0]!r} here.",
-                    advice=f"There are {', '.join(sorted(known))}." if known else "There are none.",
+                    advice=f"The parameters are {', '.join(sorted(known))}." if known else "It takes no parameters.",
                 )
             return await handle(request)
 
@@ -62,6 +62,7 @@ class StrictRoute(APIRoute):
 
 
 def query_names(dependant: Dependant) -> Iterator[str]:
+    """The query parameters of a route and of everything that it depends on."""
     yield from (parameter.alias for parameter in dependant.query_params)
     for inner in dependant.dependencies:
         yield from query_names(inner)
