@@ -8,7 +8,8 @@ from datetime import datetime
 from typing import Any
 
 from blake3 import blake3
-from sqlalchemy import event, select, text
+from sqlalchemy import select, text
+from sqlalchemy.event import listens_for
 from sqlalchemy.orm import Session
 
 from bathotype.service.records import Alert, Event
@@ -33,13 +34,13 @@ def record(
 ) -> None:
     """Append one event when the caller's transaction commits; it stands exactly when what it tells of does."""
     session.flush()
-    told = Event(
+    event = Event(
         account_id=account_id, actor=actor, source=origin.get(), action=action, subject=subject, before=before, after=after
     )  # fmt: skip
-    session.info.setdefault(_WAITING, []).append(told)
+    session.info.setdefault(_WAITING, []).append(event)
 
 
-@event.listens_for(Session, "before_commit")
+@listens_for(Session, "before_commit")
 def _append(session: Session) -> None:
     """Chain what waits.
 
@@ -53,29 +54,29 @@ def _append(session: Session) -> None:
     waiting: list[Event] = session.info.pop(_WAITING)
     session.execute(text("select pg_advisory_xact_lock(:n)"), {"n": _CHAIN_LOCK})
     last = session.scalar(select(Event.digest).order_by(Event.id.desc()).limit(1)) or ""
-    for told in waiting:
-        told.at = utcnow()
-        told.digest = last = link(last, told)
-        session.add(told)
+    for event in waiting:
+        event.at = utcnow()
+        event.digest = last = link(last, event)
+        session.add(event)
         session.flush()  # their numbers are in the order of the chain
 
 
-@event.listens_for(Session, "after_rollback")
+@listens_for(Session, "after_rollback")
 def _forget(session: Session) -> None:
     session.info.pop(_WAITING, None)
 
 
-def link(previous: str, told: Event) -> str:
+def link(previous: str, event: Event) -> str:
     """The digest of an event, over the digest before it and all that the event says."""
     body = {
-        "account": told.account_id,
-        "at": _moment(told.at),
-        "actor": told.actor,
-        "source": told.source,
-        "action": told.action,
-        "subject": told.subject,
-        "before": told.before,
-        "after": told.after,
+        "account": event.account_id,
+        "at": _moment(event.at),
+        "actor": event.actor,
+        "source": event.source,
+        "action": event.action,
+        "subject": event.subject,
+        "before": event.before,
+        "after": event.after,
     }
     text_form = json.dumps(body, sort_keys=True, separators=(",", ":"), default=str)
     return "blake3:" + blake3(f"{previous}\n{text_form}".encode()).hexdigest()
@@ -88,14 +89,14 @@ def _moment(at: datetime) -> str:
 def broken_links(session: Session) -> list[int]:
     """Ids of events whose digest does not follow from the one before: an empty list proves the chain whole."""
     previous, broken = "", []
-    for told in session.scalars(select(Event).order_by(Event.id).execution_options(yield_per=1000)):
-        if link(previous, told) != told.digest:
-            broken.append(told.id)
-        previous = told.digest
+    for event in session.scalars(select(Event).order_by(Event.id).execution_options(yield_per=1000)):
+        if link(previous, event) != event.digest:
+            broken.append(event.id)
+        previous = event.digest
     return broken
 
 
-def raise_alert(session: Session, account_id: str, kind: str, subject: str, told: str) -> None:
+def raise_alert(session: Session, account_id: str, kind: str, subject: str, message: str) -> None:
     """Raise an alert, or raise it again if it was cleared; one that stands is left alone."""
     alert = session.scalar(
         select(Alert)
@@ -103,13 +104,13 @@ def raise_alert(session: Session, account_id: str, kind: str, subject: str, told
         .with_for_update(**CHANGE)
     )
     if alert is None:
-        session.add(Alert(id=new_id("al"), account_id=account_id, kind=kind, subject=subject, text=told))
+        session.add(Alert(id=new_id("al"), account_id=account_id, kind=kind, subject=subject, text=message))
     elif alert.cleared_at is not None:
-        alert.cleared_at, alert.raised_at, alert.text = None, utcnow(), told
+        alert.cleared_at, alert.raised_at, alert.text = None, utcnow(), message
     else:
-        alert.text = told
+        alert.text = message
         return
-    record(session, account_id, "bathotype", "alert.raised", subject, after={"kind": kind, "text": told})
+    record(session, account_id, "bathotype", "alert.raised", subject, after={"kind": kind, "text": message})
 
 
 def clear_alert(session: Session, account_id: str, kind: str, subject: str) -> None:

@@ -59,11 +59,11 @@ def install(app: FastAPI) -> None:
     @app.exception_handler(DBAPIError)
     async def database(request: Request, error: DBAPIError) -> JSONResponse:
         if isinstance(error.orig, UniqueViolation):
-            told = "Another request created one with the same name at the same moment."
-            return problem(request, 409, "Refused", told, "exists", "Look at it, or try again with another name.")
+            detail = "Another request created one with the same name at the same moment."
+            return problem(request, 409, "Refused", detail, "exists", "Look at it, or try again with another name.")
         if isinstance(error.orig, ForeignKeyViolation):
-            told = "Something that this request refers to was removed at the same moment."
-            return problem(request, 409, "Refused", told, "gone", "List what is there now, and try again.")
+            detail = "Something that this request refers to was removed at the same moment."
+            return problem(request, 409, "Refused", detail, "gone", "List what is there now, and try again.")
         if not isinstance(error, OperationalError) and not error.connection_invalidated:
             raise error
         log.warning("database unavailable", error=str(error)[:300])
@@ -112,6 +112,6 @@ class Identified:
                 log.exception("request broke", path=request.url.path)
                 if begun:  # half of an answer is out: only cutting it short tells that something is wrong
                     raise
-                told = "An error occurred inside the service."
+                detail = "An error occurred inside the service."
                 advice = "The service's log has more under this request's id."
-                await problem(request, 500, "Failed", told, "internal", advice)(scope, receive, named)
+                await problem(request, 500, "Failed", detail, "internal", advice)(scope, receive, named)

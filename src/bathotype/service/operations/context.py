@@ -65,11 +65,11 @@ class WorkContext:
         with self.session() as session:
             session.execute(update(Operation).where(Operation.id == self.id).values(memo=memo))
 
-    def log(self, told: str, level: str = "info") -> None:
+    def log(self, message: str, level: str = "info") -> None:
         """Add a line to the operation's log."""
-        log.info("operation", operation_id=self.id, text=told)
+        log.info("operation", operation_id=self.id, text=message)
         with self.session() as session:
-            session.add(LogLine(operation_id=self.id, level=level, text=told))
+            session.add(LogLine(operation_id=self.id, level=level, text=message))
 
     # Progress and stopping
 
@@ -128,11 +128,11 @@ class WorkContext:
     def lock(self, name: str, *, shared: bool = False, why: str = "") -> None:
         """Wait for a lock; the wait can be cancelled and is written to the log."""
         take: Callable[[Connection, str], bool] = try_shared_lock if shared else try_lock
-        told = False
+        logged = False
         while not take(self._connection, name):
-            if not told:
+            if not logged:
                 self.log(why or f"Waiting for {name}.")
-                told = True
+                logged = True
             time.sleep(_LOCK_PAUSE)
             self.check()
 
@@ -178,11 +178,11 @@ class WorkContext:
 def _tell_retry(details: RetryDetails) -> None:
     context = _current.get()
     if context is not None and details.retry_num <= 20:
-        told = f"{details.caused_by} (attempt {details.retry_num}; again in {details.wait_for:.1f} s)"
+        message = f"{details.caused_by} (attempt {details.retry_num}; again in {details.wait_for:.1f} s)"
         try:
-            context.log(told, "warning")
+            context.log(message, "warning")
         except Exception:
-            log.warning("operation log unavailable", operation_id=context.id, text=told)
+            log.warning("operation log unavailable", operation_id=context.id, text=message)
 
 
 set_on_retry_hooks([_tell_retry])
