@@ -140,3 +140,24 @@ def test_health_and_metrics(shared_office: Office) -> None:
     text = http.get("http://office/metrics").text
     assert 'bathotype_operations{kind="capture",state="succeeded"}' in text and "bathotype_stored_bytes" in text
     assert "Bathotype" in http.get("http://office/").text
+
+
+def test_a_connection_that_was_lost_costs_one_answer(office: Office) -> None:
+    office.version("lost@1.0.0")
+    with office.http() as http:
+        assert http.get("/lines").status_code == 200
+        office.execute(
+            "select pg_terminate_backend(pid) from pg_stat_activity "
+            "where datname = current_database() and pid <> pg_backend_pid()"
+        )
+        lost = http.get("/lines")
+        assert lost.status_code in (200, 503) and (lost.status_code == 200 or lost.json()["code"] == "unavailable")
+        assert [http.get("/lines").status_code for _ in range(3)] == [200, 200, 200]
+
+
+def test_a_stranger_is_told_to_sign_in_before_anything_else(office: Office) -> None:
+    with office.http(None) as http:
+        assert http.get("/instances", params={"state": "nonsense"}).status_code == 401
+        assert http.get("/lines", params={"limit": 0}).status_code == 401
+    with office.http() as http:
+        assert http.get("/instances", params={"state": "nonsense"}).status_code == 422

@@ -4,80 +4,110 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from typing import Any
 
-from sqlalchemy import func, or_, select
+from sqlalchemy import ColumnElement, Connection, String, and_, bindparam, func, or_, select
+from sqlalchemy.dialects.postgresql import aggregate_order_by
 from sqlalchemy.orm import Session
 
 from bathotype.core.lifecycle.rules import Decision, LaunchFacts, LaunchRule, decide
 from bathotype.core.units import plural
 from bathotype.service.records import Account, Allowance, Finding, Instance, Line, PoolLine, RuleRow, Version
 from bathotype.service.records.base import CHANGE, utcnow
-from bathotype.service.records.fleet import PRESENT
-from bathotype.service.shares import owner_of
+from bathotype.service.records.fleet import IS_PRESENT
 from bathotype.service.signatures import signed
+from bathotype.service.statements import Statement
+from bathotype.service.usable import Usable
 
 
 @dataclass(frozen=True)
 class Judged:
-    """The rules that hold for an account, and what they decided; ``holds_for`` is by the rule's place."""
+    """The rules that hold for an account, and what they decided; ``holds_for`` is by the rule's place.
+
+    ``limited`` is whether some allowance counts the launch.
+    """
 
     decision: Decision
     holds_for: tuple[str | None, ...]
+    limited: bool
 
 
-def rules_for(session: Session, account_id: str, *, only_general: bool = False) -> list[RuleRow]:
+def rules_for(session: Session, account_id: str) -> list[RuleRow]:
     """Rules for all accounts first, then the account's own, each by name."""
-    mine = (
-        RuleRow.account_id.is_(None)
-        if only_general
-        else or_(RuleRow.account_id.is_(None), RuleRow.account_id == account_id)
-    )
+    mine = or_(RuleRow.account_id.is_(None), RuleRow.account_id == account_id)
     return list(session.scalars(select(RuleRow).where(mine).order_by(RuleRow.account_id.nulls_first(), RuleRow.name)))
 
 
+def _concerned(consumer: Any, version: Any, line: Any) -> ColumnElement[bool]:
+    """Whether an allowance counts a launch of a version, of a line, by a consumer."""
+    pools = select(PoolLine.allowance_id).where(PoolLine.line_id == line)
+    return and_(
+        or_(Allowance.consumer_id.is_(None), Allowance.consumer_id == consumer),
+        or_(
+            Allowance.line_id == line,
+            Allowance.version_id == version,
+            Allowance.id.in_(pools),
+            (Allowance.kind == "account") & (Allowance.account_id == consumer),
+        ),
+    )
+
+
+def _facts() -> Statement:
+    """The rules that hold for an account, and what they and its allowances may need of a version, in one row."""
+    account, version, line = (bindparam(name, type_=String) for name in ("account", "version", "line"))
+    own = RuleRow.account_id.is_not(None)
+    rule = func.json_build_object("own", own, "body", RuleRow.body)
+    rules = select(func.json_agg(aggregate_order_by(rule, own, RuleRow.name))).where(
+        or_(RuleRow.account_id.is_(None), RuleRow.account_id == account)
+    )
+    findings = select(func.count()).where(
+        Finding.version_id == version, Finding.accepted_by.is_(None), Finding.severity != "low"
+    )
+    limited = select(Allowance.id).where(_concerned(account, version, line)).exists()
+    return Statement(
+        select(
+            rules.scalar_subquery().label("rules"),
+            findings.scalar_subquery().label("findings"),
+            limited.label("limited"),
+        )
+    )
+
+
+_FACTS = _facts()
+
+
 def judge(
-    session: Session,
-    account: Account,
-    version: Version,
+    over: Connection | Session,
+    account: tuple[str, str],
+    version: Usable,
     region: str,
     tags: Iterable[str],
     *,
     only_general: bool = False,
 ) -> Judged:
-    """Decide by every rule that holds for an account."""
-    rows = rules_for(session, account.id, only_general=only_general)
-    rules = [LaunchRule.model_validate(row.body) for row in rows]
-    decision = decide(rules, facts(session, account.name, version, region, tags, rules))
-    return Judged(decision, tuple(account.name if row.account_id else None for row in rows))
-
-
-def facts(
-    session: Session, account: str, version: Version, region: str, tags: Iterable[str], rules: list[LaunchRule]
-) -> LaunchFacts:
-    """The facts about a launch that the rules need; facts that no rule uses are not looked up."""
-    unaccepted = 0
-    if any(r.residue_clean for r in rules):
-        unaccepted = (
-            session.scalar(
-                select(func.count())
-                .select_from(Finding)
-                .where(Finding.version_id == version.id, Finding.accepted_by.is_(None), Finding.severity != "low")
-            )
-            or 0
-        )
-    return LaunchFacts(
-        account=account,
-        owner=owner_of(session, version),
-        line=version.line.name,
+    """Decide by every rule that holds for an account, given by id and name."""
+    row = _FACTS.first(over, account=account[0], version=version.id, line=version.line_id)
+    held = [rule for rule in row.rules or () if not (only_general and rule["own"])]
+    rules = [LaunchRule.model_validate(rule["body"]) for rule in held]
+    valid = None
+    if version.has_signature and any(rule.signed for rule in rules):
+        with Session(over.connection() if isinstance(over, Session) else over) as session:
+            valid = signed(session, session.get_one(Version, version.id))
+    facts = LaunchFacts(
+        account=account[1],
+        owner=version.owner,
+        line=version.line,
         number=version.number,
         state=version.state,
         region=region,
         now=utcnow(),
         released_at=version.released_at,
-        signed=signed(session, version) if any(r.signed for r in rules) else None,
-        open_findings=unaccepted,
+        signed=valid,
+        open_findings=row.findings,
         tags=frozenset(tags),
     )
+    holders = tuple(account[1] if rule["own"] else None for rule in held)
+    return Judged(decide(rules, facts), holders, row.limited)
 
 
 @dataclass(frozen=True)
@@ -99,33 +129,20 @@ class Room:
         )
 
 
-def rooms(session: Session, account_id: str, version: Version, *, lock: bool = False) -> list[Room]:
+def rooms(session: Session, account_id: str, version_id: str, line_id: str, *, lock: bool = False) -> list[Room]:
     """Every allowance that a launch counts in.
 
     With ``lock`` launches that count in the same one go one after another until each has committed: of a hundred at
     once for the last ten places exactly ten succeed.
     """
-    pools = select(PoolLine.allowance_id).where(PoolLine.line_id == version.line_id)
-    query = (
-        select(Allowance)
-        .where(
-            or_(Allowance.consumer_id.is_(None), Allowance.consumer_id == account_id),
-            or_(
-                Allowance.line_id == version.line_id,
-                Allowance.version_id == version.id,
-                Allowance.id.in_(pools),
-                (Allowance.kind == "account") & (Allowance.account_id == account_id),
-            ),
-        )
-        .order_by(Allowance.id)
-    )
+    query = select(Allowance).where(_concerned(account_id, version_id, line_id)).order_by(Allowance.id)
     rows = session.scalars(query.with_for_update(**CHANGE) if lock else query).all()
     return [Room(row, used_of(session, row)) for row in rows]
 
 
 def used_of(session: Session, row: Allowance) -> int:
     """Instances that count in an allowance now."""
-    query = select(func.count()).select_from(Instance).where(Instance.state.in_(PRESENT))
+    query = select(func.count()).select_from(Instance).where(IS_PRESENT)
     if row.kind == "account":
         query = query.where(Instance.account_id == row.account_id)
     elif row.kind == "version":

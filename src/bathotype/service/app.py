@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
+from typing import Any
 
 from fastapi import FastAPI, Request
 from fastapi.responses import HTMLResponse, PlainTextResponse, Response
@@ -15,6 +16,7 @@ import bathotype
 from bathotype.service import problems
 from bathotype.service.records import Alert, Instance, Operation, Version
 from bathotype.service.routes import ROUTERS
+from bathotype.service.routes.route import TOKEN_SCHEME, ByFirstWord
 from bathotype.service.state import Service
 
 _PAGE = """<!doctype html><html lang="en"><meta charset="utf-8"><title>Bathotype</title>
@@ -39,15 +41,27 @@ def create_app(service: Service) -> FastAPI:
         docs_url=None,
         redoc_url=None,
         openapi_url="/api/v1/openapi.json",
+        telemetry={"tracing": False, "metrics": False, "logs": False},
         description="Captures machines into versioned images, launches from them, tracks every instance. "
         "Errors are RFC 9457 problem documents with a stable `code`. Lists are paged by `cursor`. Creating "
         "requests take an `Idempotency-Key`. Long work is an operation: watch its `events`.",
     )
     app.state.service = service
     problems.install(app)
-    for router in ROUTERS:
-        # Their routes as they are: a router that is included is searched anew at each request.
-        app.router.routes.extend(router.routes)
+    # Their routes as they are: a router that is included is searched anew at each request.
+    routes = [route for router in ROUTERS for route in router.routes]
+    app.router.routes += [ByFirstWord(routes), *routes]
+
+    document = app.openapi
+
+    def with_tokens() -> dict[str, Any]:
+        made = document()
+        made["components"]["securitySchemes"] = {
+            TOKEN_SCHEME: {"type": "http", "scheme": "bearer", "description": "An API token."}
+        }
+        return made
+
+    app.openapi = with_tokens  # type: ignore[method-assign]
 
     @app.get("/healthz", response_class=PlainTextResponse, include_in_schema=False)
     def healthz() -> str:

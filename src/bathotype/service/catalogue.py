@@ -2,20 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
-from typing import Any
+from collections.abc import Iterable, Set
 
 from sqlalchemy import Select, func, select
-from sqlalchemy.orm import Session, aliased
+from sqlalchemy.orm import Session
 
 from bathotype.core.errors import NotFound, Refused
 from bathotype.core.lifecycle.references import Reference, check_name, parse_reference
 from bathotype.core.lifecycle.retirement import Usage
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service.access.principals import Principal
-from bathotype.service.records import Account, BaseDisk, Hold, Instance, Line, Mark, Replica, Version
+from bathotype.service.records import BaseDisk, Hold, Instance, Line, Mark, Replica, Version
 from bathotype.service.records.base import CHANGE, REST
-from bathotype.service.records.fleet import PRESENT
+from bathotype.service.records.fleet import IS_PRESENT
 
 #: What ``lock`` means where a version is looked for.
 LOCKS = {"update": CHANGE, "share": REST}
@@ -86,9 +85,7 @@ def machine_size_of(version: Version) -> str:
 
 def running_counts(session: Session, versions: Iterable[str]) -> dict[str, int]:
     """Instances of each version that are there or coming."""
-    query = select(Instance.version_id, func.count()).where(
-        Instance.version_id.in_(list(versions)), Instance.state.in_(PRESENT)
-    )
+    query = select(Instance.version_id, func.count()).where(Instance.version_id.in_(list(versions)), IS_PRESENT)
     return dict(session.execute(query.group_by(Instance.version_id)).all())
 
 
@@ -118,56 +115,31 @@ def written(line: str, number: str, owner: tuple[str, str], account_id: str) -> 
     return f"{line}@{number}" if owner[0] == account_id else f"{owner[1]}/{line}@{number}"
 
 
-def _standings() -> Select[Any]:
-    newer = aliased(Version)
-    offered = (newer.line_id == Version.line_id, newer.state == VersionState.RELEASED, ~newer.pin_only)
-    behind = select(func.count()).where(*offered, newer.sort_key > Version.sort_key).correlate(Version)
-    newest = select(newer.number).where(*offered).order_by(newer.sort_key.desc()).limit(1).correlate(Version)
-    return (
-        select(
-            Version.id, Line.name, Version.number, Line.account_id, Account.name,
-            behind.scalar_subquery(), newest.scalar_subquery(),
-        )
-        .join(Line, Line.id == Version.line_id)
-        .join(Account, Account.id == Line.account_id)
-    )  # fmt: skip
-
-
-_STANDINGS = _standings()  # made once: making it takes longer than what it asks
-
-
-def standings(session: Session, versions: Iterable[str], account_id: str) -> dict[str, tuple[str, int, str | None]]:
-    """Of each version: how an account writes it, how many newer ones its line offers, and the line's newest number."""
-    rows = session.execute(_STANDINGS.where(Version.id.in_(list(versions))))
-    return {
-        version: (written(line, number, (owner, owner_name), account_id), count, newest)
-        for version, line, number, owner, owner_name, count, newest in rows
-    }
-
-
 def ready_regions(session: Session, version: Version) -> list[str]:
     """Regions that hold a sound replica of a version, by name."""
     query = select(Replica.region).where(Replica.version_id == version.id, Replica.state == "ready")
     return list(session.scalars(query.order_by(Replica.region)))
 
 
-def require_replica(session: Session, version: Version, region: str, *, allowed: set[str] | None = None) -> Replica:
+def require_replica(
+    session: Session, version_id: str, reference: str, region: str, *, allowed: Set[str] | None = None
+) -> Replica:
     """A version's sound replica in a region.  Raises `Refused`, saying where there is one (of those ``allowed``)."""
-    replicas = {r.region: r for r in session.scalars(select(Replica).where(Replica.version_id == version.id))}
+    replicas = {r.region: r for r in session.scalars(select(Replica).where(Replica.version_id == version_id))}
     here = replicas.get(region)
     sound = sorted(n for n, r in replicas.items() if r.state == "ready" and (allowed is None or n in allowed))
     if here is not None and here.state == "ready":
         return here
     if here is not None and here.state == "damaged":
         raise Refused(
-            f"The replica of {reference_of(version)} in {region} is damaged.",
+            f"The replica of {reference} in {region} is damaged.",
             advice=f"It is sound in {', '.join(sound)}; launch there while this one is healed."
             if sound
             else "Restore the named pack and verify the version again, or launch another version.",
             code="replica-damaged",
         )
     raise Refused(
-        f"{reference_of(version)} is not in {region}.",
+        f"{reference} is not in {region}.",
         advice=f"It is in {', '.join(sound) or 'no region'}; launch there, or `bathotype replicate` it.",
         code="no-replica",
     )

@@ -59,6 +59,36 @@ class Database:
         self.reading.dispose()
 
 
+class Reads:
+    """The database as one request reads it: a connection that is taken from the pool when it is first needed.
+
+    Its statements are transactions of their own, and PostgreSQL refuses a write in them.
+    """
+
+    def __init__(self, database: Database) -> None:
+        self.database = database
+        self._taken: Connection | None = None
+
+    @property
+    def connection(self) -> Connection:
+        """The connection, the same until it is released."""
+        if self._taken is None:
+            self._taken = self.database.reading.connect()
+        return self._taken
+
+    def session(self) -> Session:
+        """A session over the connection, for a `with` block."""
+        return Session(self.connection, expire_on_commit=False)
+
+    def release(self) -> None:
+        """Give the connection back to the pool."""
+        if self._taken is not None:
+            taken, self._taken = self._taken, None
+            if getattr(taken.connection.driver_connection, "closed", False):
+                taken.invalidate()  # lost to the server: the pool shall open another
+            taken.close()
+
+
 def _engine(url: str, pool_size: int, options: str, **more: Any) -> Engine:
     engine = create_engine(
         sqlalchemy_url(url),

@@ -8,7 +8,6 @@ from sqlalchemy.orm import Session
 from bathotype.core.errors import Damaged, Invalid, NotFound, Refused, Unavailable
 from bathotype.core.firstboot.settings import FirstBoot, numbered
 from bathotype.core.lifecycle.references import parse_reference
-from bathotype.core.lifecycle.states import VersionState, may_launch
 from bathotype.core.units import plural
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
@@ -19,11 +18,12 @@ from bathotype.service.kinds.launch import Launch, LaunchParams
 from bathotype.service.operations.start import start_operation
 from bathotype.service.placements import standing_disks
 from bathotype.service.reach import Reach
-from bathotype.service.records import Account, FirstBootSet, Instance, Operation, Replica, Share, Version
+from bathotype.service.records import FirstBootSet, Instance, Operation, Replica, Share, Version
 from bathotype.service.records.base import new_id
-from bathotype.service.records.fleet import PRESENT
-from bathotype.service.shares import find_usable, in_regions, reference_for, require_region
+from bathotype.service.records.fleet import IS_PRESENT
+from bathotype.service.shares import find_usable
 from bathotype.service.signatures import check_signature
+from bathotype.service.usable import usable_of
 from bathotype.sites.protocol import SiteLimits
 from bathotype.wire.fleet import LaunchPlan, LaunchRequest
 
@@ -105,20 +105,13 @@ def plan_launch(
     names = [numbered(pattern, n, many=body.count > 1) for n in range(1, body.count + 1)]
     if len(set(names)) != len(names):
         raise Invalid(f"The name pattern {pattern!r} gives the same name twice.", advice="Put {n} into it.")
-    reference = reference_for(session, version, caller.account_id)
-    verdict = may_launch(
-        reference,
-        VersionState(version.state),
-        exact=parse_reference(body.reference).exact,
-        pin_only=version.pin_only,
-        as_is=version.mode == "as-is",
-        sunset_on=version.sunset_on,
-        retire_on=version.retire_on,
-    )
+    seen = usable_of(session, version, shares)
+    reference = seen.written_by(caller.account_id)
+    verdict = seen.may_launch(reference, exact=parse_reference(body.reference).exact)
     blockers, warnings = list(verdict.reasons), list(verdict.warnings)
     try:
-        require_replica(session, version, body.region, allowed=in_regions(shares) if shares is not None else None)
-        require_region(session, shares, version, body.region)
+        require_replica(session, seen.id, seen.reference, body.region, allowed=seen.regions)
+        seen.require_region(body.region)
         check_signature(session, version)
     except (Refused, Damaged) as error:
         blockers.append(str(error))
@@ -127,7 +120,7 @@ def plan_launch(
             Instance.account_id == caller.account_id,
             Instance.region == body.region,
             Instance.name.in_(names),
-            Instance.state.in_(PRESENT),
+            IS_PRESENT,
         )
     )
     if clash := sorted(taken):
@@ -137,10 +130,10 @@ def plan_launch(
     if limits is not None:
         blockers += _site_rules(limits, body, _size(body, version), tags)
     blockers += out
-    judged = judge(session, session.get_one(Account, caller.account_id), version, body.region, tags)
+    judged = judge(session, (caller.account_id, caller.account), seen, body.region, tags)
     blockers += judged.decision.told("refuse")
     warnings += judged.decision.told("warn")
-    counted = rooms(session, caller.account_id, version, lock=lock)
+    counted = rooms(session, caller.account_id, version.id, version.line_id, lock=lock)
     blockers += [b for room in counted if (b := room.blocker(body.count))]
     _first_boot(session, caller, body)
     return LaunchPlan(

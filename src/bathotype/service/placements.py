@@ -36,7 +36,7 @@ from bathotype.service.records import (
     Version,
 )
 from bathotype.service.records.base import CHANGE, utcnow
-from bathotype.service.records.fleet import PRESENT
+from bathotype.service.records.fleet import IS_PRESENT
 from bathotype.service.shares import holds_now
 from bathotype.wire import regions as wire
 
@@ -121,7 +121,7 @@ def drain_blockers(session: Session, line: Line, region: str, leaving: set[str])
         select(func.count())
         .select_from(Instance)
         .join(Version, Version.id == Instance.version_id)
-        .where(Version.line_id == line.id, Instance.region == region, Instance.state.in_(PRESENT))
+        .where(Version.line_id == line.id, Instance.region == region, IS_PRESENT)
     )
     if running:
         blockers.append(

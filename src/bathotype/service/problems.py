@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-import uuid
+import secrets
 
 import structlog
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
+from psycopg import OperationalError as DriverError
 from psycopg.errors import ForeignKeyViolation, UniqueViolation
 from sqlalchemy.exc import DBAPIError, OperationalError
-from starlette.datastructures import MutableHeaders
 from starlette.exceptions import HTTPException
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
@@ -66,15 +66,17 @@ def install(app: FastAPI) -> None:
             return problem(request, 409, "Refused", detail, "gone", "List what is there now, and try again.")
         if not isinstance(error, OperationalError) and not error.connection_invalidated:
             raise error
+        return silent(request, error)
+
+    @app.exception_handler(DriverError)
+    async def driver(request: Request, error: DriverError) -> JSONResponse:
+        """From a `Statement`, which asks psycopg itself."""
+        return silent(request, error)
+
+    def silent(request: Request, error: Exception) -> JSONResponse:
         log.warning("database unavailable", error=str(error)[:300])
-        return problem(
-            request,
-            503,
-            "Unavailable",
-            "The database does not answer just now.",
-            "unavailable",
-            "Try again in a moment.",
-        )
+        detail = "The database does not answer just now."
+        return problem(request, 503, "Unavailable", detail, "unavailable", "Try again in a moment.")
 
     app.add_middleware(Identified)
 
@@ -92,26 +94,27 @@ class Identified:
         if scope["type"] != "http":
             await self._app(scope, receive, send)
             return
-        request = Request(scope, receive)
-        request.state.request_id = name = request.headers.get("X-Request-Id", "")[:64] or uuid.uuid4().hex[:16]
-        request.state.origin = request.client.host if request.client else ""
-        audit.origin.set(request.state.origin)
+        given = next((value for header, value in scope["headers"] if header == b"x-request-id"), b"")
+        name = given.decode("latin-1")[:64] or secrets.token_hex(8)
+        origin = scope["client"][0] if scope.get("client") else ""
+        scope.setdefault("state", {}).update(request_id=name, origin=origin)
+        audit.origin.set(origin)
         begun = False
 
         async def named(message: Message) -> None:
             nonlocal begun
             if message["type"] == "http.response.start":
                 begun = True
-                MutableHeaders(scope=message)["X-Request-Id"] = name
+                message["headers"] = [*message["headers"], (b"x-request-id", name.encode("latin-1"))]
             await send(message)
 
         with structlog.contextvars.bound_contextvars(request_id=name):
             try:
                 await self._app(scope, receive, named)
             except Exception:
-                log.exception("request broke", path=request.url.path)
+                log.exception("request broke", path=scope["path"])
                 if begun:  # half of an answer is out: only cutting it short tells that something is wrong
                     raise
                 detail = "An error occurred inside the service."
                 advice = "The service's log has more under this request's id."
-                await problem(request, 500, "Failed", detail, "internal", advice)(scope, receive, named)
+                await problem(Request(scope), 500, "Failed", detail, "internal", advice)(scope, receive, named)

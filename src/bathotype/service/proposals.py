@@ -15,7 +15,7 @@ from bathotype.service.access.principals import Principal
 from bathotype.service.catalogue import find_line, find_version
 from bathotype.service.records import Account, Instance, Line, Share, Version
 from bathotype.service.records.base import CHANGE, new_id, utcnow
-from bathotype.service.records.fleet import PRESENT
+from bathotype.service.records.fleet import IS_PRESENT
 from bathotype.service.signatures import check_signature
 from bathotype.wire import sharing as wire
 
@@ -123,7 +123,7 @@ def _granted_now(session: Session, row: Share) -> list[Version]:
 def running_from(session: Session, row: Share, consumer: str | None) -> int:
     """Instances that run from what a share grants: of one account, or of every one but the owner."""
     query = select(func.count()).select_from(Instance).join(Version, Version.id == Instance.version_id)
-    query = query.where(Instance.state.in_(PRESENT), Version.line_id == row.line_id)
+    query = query.where(IS_PRESENT, Version.line_id == row.line_id)
     if row.version_id:
         query = query.where(Version.id == row.version_id)
     query = query.where(Instance.account_id == consumer if consumer else Instance.account_id != row.owner_id)

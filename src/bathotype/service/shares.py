@@ -16,7 +16,7 @@ from bathotype.service.access.principals import Principal
 from bathotype.service.catalogue import LOCKS, find_version, named, reference_of
 from bathotype.service.records import Account, Instance, Line, Notice, Share, Version
 from bathotype.service.records.base import REST, new_id, utcnow
-from bathotype.service.records.fleet import PRESENT
+from bathotype.service.records.fleet import IS_PRESENT
 
 
 def holds_now() -> ColumnElement[bool]:
@@ -48,17 +48,6 @@ def in_regions(shares: list[Share]) -> set[str] | None:
     if any(s.regions is None for s in shares):
         return None
     return {region for s in shares for region in s.regions or ()}
-
-
-def require_region(session: Session, shares: list[Share] | None, version: Version, region: str) -> None:
-    """Raises `Refused` where shares do not allow a region."""
-    allowed = in_regions(shares) if shares is not None else None
-    if allowed is not None and region not in allowed:
-        raise Refused(
-            f"{owner_of(session, version)}/{reference_of(version)} is not shared for {region}.",
-            advice=f"It is shared for {', '.join(sorted(allowed))}; launch there, or ask its owner.",
-            code="region-not-shared",
-        )
 
 
 def still_granted(session: Session, account_id: str, version_id: str, region: str) -> None:
@@ -151,7 +140,7 @@ def tell_consumers(session: Session, version: Version, kind: str, text: str) -> 
         .where(
             Instance.version_id == version.id,
             Instance.account_id != version.line.account_id,
-            Instance.state.in_(PRESENT),
+            IS_PRESENT,
         )
         .distinct()
     ).all()

@@ -10,14 +10,15 @@ from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
 
-from sqlalchemy import Select, bindparam, select, update
+from sqlalchemy import bindparam, select, update
 from sqlalchemy.orm import Session
 
 from bathotype.core.access.roles import Role, Verb, least_role, verbs_of
 from bathotype.core.errors import Forbidden, Invalid, NotFound, NotSignedIn
-from bathotype.service.database import Database
+from bathotype.service.database import Reads
 from bathotype.service.records import Account, ApiToken, ConsoleSession, Membership, User
 from bathotype.service.records.base import new_id, utcnow
+from bathotype.service.statements import Statement
 from bathotype.wire.access import UserKind
 
 TOKEN_PREFIX = "bt_"
@@ -159,9 +160,9 @@ def make_token(session: Session, account: str, name: str, *, token: str | None =
 _MEMBER = (Membership.role, Account.id.label("account_id"), Account.name.label("account"))
 
 
-def _asking(shown: type[ApiToken] | type[ConsoleSession], *columns: Any) -> Select[Any]:
+def _asking(shown: type[ApiToken] | type[ConsoleSession], *columns: Any) -> Statement:
     """The owner of a token or session, and its memberships by account."""
-    return (
+    return Statement(
         select(*columns, User.id.label("user_id"), User.name, User.kind, *_MEMBER)
         .select_from(shown)
         .join(User, User.id == shown.user_id)
@@ -172,7 +173,6 @@ def _asking(shown: type[ApiToken] | type[ConsoleSession], *columns: Any) -> Sele
     )
 
 
-# Asked with each call, so they are one statement each, made once.
 _BY_TOKEN = _asking(
     ApiToken, ApiToken.id, ApiToken.accounts, ApiToken.verbs, ApiToken.revoked_at, ApiToken.expires_at,
     ApiToken.last_used_at,
@@ -180,21 +180,20 @@ _BY_TOKEN = _asking(
 _BY_SESSION = _asking(ConsoleSession, ConsoleSession.csrf, ConsoleSession.expires_at, ConsoleSession.seen_at)
 
 
-def person_of(database: Database, shown: Credentials) -> Person:
+def person_of(reads: Reads, shown: Credentials) -> Person:
     """Who sent a request.  Raises `NotSignedIn`, or `Forbidden` for a change by a browser without its CSRF token."""
     scheme, _, token = shown.authorization.partition(" ")
     if scheme.lower() == "bearer" and token:
-        return _by_token(database, token, shown.origin)
+        return _by_token(reads, token, shown.origin)
     if shown.cookie:
-        return _by_session(database, shown)
+        return _by_session(reads, shown)
     raise NotSignedIn(
         "This call needs a token.", advice="Send `Authorization: Bearer TOKEN`; for the CLI, `bathotype auth login`."
     )
 
 
-def _by_token(database: Database, token: str, origin: str) -> Person:
-    with database.reads() as session:
-        rows = session.execute(_BY_TOKEN, {"digest": digest_of(token)}).all()
+def _by_token(reads: Reads, token: str, origin: str) -> Person:
+    rows = _BY_TOKEN.rows(reads.connection, digest=digest_of(token))
     if not rows:
         raise NotSignedIn("The token is not known.", advice="Check BATHOTYPE_TOKEN, or sign in again.")
     row, now = rows[0], utcnow()
@@ -203,7 +202,7 @@ def _by_token(database: Database, token: str, origin: str) -> Person:
     if row.expires_at < now:
         raise NotSignedIn("The token has expired.", advice="Have a new one made.")
     if row.last_used_at is None or now - row.last_used_at > _NOTED_EVERY:
-        with database.sessions.begin() as session:
+        with reads.database.sessions.begin() as session:
             session.execute(
                 update(ApiToken).where(ApiToken.id == row.id).values(last_used_at=now, last_used_from=origin[:100])
             )
@@ -212,10 +211,9 @@ def _by_token(database: Database, token: str, origin: str) -> Person:
     return Person(row.user_id, row.name, row.kind, _standings(rows, accounts), accounts, verbs)
 
 
-def _by_session(database: Database, shown: Credentials) -> Person:
+def _by_session(reads: Reads, shown: Credentials) -> Person:
     digest, now = digest_of(shown.cookie), utcnow()
-    with database.reads() as session:
-        rows = session.execute(_BY_SESSION, {"digest": digest}).all()
+    rows = _BY_SESSION.rows(reads.connection, digest=digest)
     if not rows or rows[0].expires_at < now or now - rows[0].seen_at > _IDLE:
         raise NotSignedIn("The session has ended.", advice="Sign in again.")
     row = rows[0]
@@ -226,7 +224,7 @@ def _by_session(database: Database, shown: Credentials) -> Person:
             code="csrf",
         )
     if now - row.seen_at > _NOTED_EVERY:
-        with database.sessions.begin() as session:
+        with reads.database.sessions.begin() as session:
             session.execute(update(ConsoleSession).where(ConsoleSession.digest == digest).values(seen_at=now))
     return Person(row.user_id, row.name, row.kind, _standings(rows), session_digest=digest)
 

@@ -2,112 +2,127 @@
 
 from __future__ import annotations
 
-from collections import defaultdict
-from collections.abc import Sequence
+from functools import cache
 from typing import Any
 
-from sqlalchemy import func, select
-from sqlalchemy.orm import Session
+from sqlalchemy import ColumnElement, Integer, Text, and_, bindparam, cast, func, literal_column, select
+from sqlalchemy.orm import Session, aliased
 
 from bathotype.service.access.principals import Principal
-from bathotype.service.catalogue import reference_of, running_counts
-from bathotype.service.records import Finding, Hold, Instance, Mark, Replica, Share, Version
-from bathotype.service.records.fleet import PRESENT
+from bathotype.service.answers.rendered import body, counted, listed, rendered
+from bathotype.service.records import Account, Finding, Hold, Instance, Line, Mark, Replica, Share, Version
+from bathotype.service.records.fleet import IS_PRESENT
 from bathotype.service.shares import in_regions, owner_of, shares_of_version
+from bathotype.service.statements import Statement
 from bathotype.wire import versions as wire
 
-
-def _grouped(session: Session, key: Any, value: Any, *where: Any) -> dict[str, list[Any]]:
-    found: dict[str, list[Any]] = defaultdict(list)
-    for version, item in session.execute(select(key, value).where(*where).order_by(value)):
-        found[version].append(item)
-    return found
+_parent, _parent_line = aliased(Version), aliased(Line)
 
 
-def version_answers(session: Session, account: str, versions: Sequence[Version]) -> list[wire.Version]:
-    """What the API tells about versions: a handful of queries, however many there are."""
-    ids = [v.id for v in versions]
-    running = running_counts(session, ids)
-    marks = _grouped(session, Mark.version_id, Mark.name, Mark.version_id.in_(ids))
-    holds = _grouped(session, Hold.version_id, Hold.name, Hold.version_id.in_(ids))
-    regions = _grouped(
-        session, Replica.version_id, Replica.region, Replica.version_id.in_(ids), Replica.state == "ready"
+def _findings() -> Any:
+    def of(severity: str, *more: Any) -> ColumnElement[int]:
+        return func.count().filter(and_(Finding.severity == severity, *more))
+
+    counts = rendered(
+        wire.FindingCounts,
+        high=of("high"),
+        medium=of("medium"),
+        low=of("low"),
+        open_high=of("high", Finding.accepted_by.is_(None)),
     )
-    counts: dict[str, dict[str, int]] = defaultdict(dict)
-    accepted = Finding.accepted_by.is_not(None)
-    for version, severity, done, count in session.execute(
-        select(Finding.version_id, Finding.severity, accepted, func.count())
-        .where(Finding.version_id.in_(ids))
-        .group_by(Finding.version_id, Finding.severity, accepted)
-    ):
-        counts[version][severity] = counts[version].get(severity, 0) + count
-        if severity == "high" and not done:
-            counts[version]["open_high"] = count
-    parents = [v.parent_id for v in versions if v.parent_id]
-    named = {v.id: reference_of(v) for v in session.scalars(select(Version).where(Version.id.in_(parents)))}
-    return [
-        wire.Version(
-            id=v.id,
-            reference=reference_of(v),
-            account=account,
-            line=v.line.name,
-            number=v.number,
-            state=v.state,  # type: ignore[arg-type]
-            pin_only=v.pin_only,
-            notes=v.notes,
-            content_digest=v.content_digest,
-            sizes=wire.Sizes(virtual=v.virtual_bytes, used=v.used_bytes, stored=v.stored_bytes, new=v.new_bytes),
-            mode=v.mode,
-            source=v.source,
-            parent=named.get(v.parent_id or ""),
-            adopted_from=v.source.get("adopted_from"),
-            signed_with=v.signature["signatures"][0]["keyid"] if v.signature else None,
-            profile=v.profile,
-            steps=v.steps,
-            os=v.contents.get("os", {}),
-            packages=v.contents.get("package_count", 0),
-            services=v.contents.get("services", []),
-            users=v.contents.get("users", []),
-            findings=wire.FindingCounts(
-                high=counts[v.id].get("high", 0),
-                medium=counts[v.id].get("medium", 0),
-                low=counts[v.id].get("low", 0),
-                open_high=counts[v.id].get("open_high", 0),
-            ),
-            marks=marks.get(v.id, []),
-            holds=holds.get(v.id, []),
-            regions=regions.get(v.id, []),
-            running=running.get(v.id, 0),
-            sunset_on=v.sunset_on,
-            retire_on=v.retire_on,
-            created_at=v.created_at,
-            released_at=v.released_at,
-            retired_at=v.retired_at,
-            purged_at=v.purged_at,
-        )
-        for v in versions
-    ]
+    return select(counts).where(Finding.version_id == Version.id).scalar_subquery()
 
 
-def version_answer(session: Session, account: str, version: Version) -> wire.Version:
-    """What the API tells about one version."""
-    return version_answers(session, account, [version])[0]
+def _content(key: str, otherwise: str) -> ColumnElement[Any]:
+    return func.coalesce(Version.contents[key], literal_column(f"'{otherwise}'::jsonb"))
+
+
+_VERSION = rendered(
+    wire.Version,
+    id=Version.id,
+    reference=Line.name + "@" + Version.number,
+    account=Account.name,
+    line=Line.name,
+    number=Version.number,
+    state=Version.state,
+    pin_only=Version.pin_only,
+    notes=Version.notes,
+    content_digest=Version.content_digest,
+    sizes=rendered(
+        wire.Sizes,
+        virtual=Version.virtual_bytes,
+        used=Version.used_bytes,
+        stored=Version.stored_bytes,
+        new=Version.new_bytes,
+    ),
+    mode=Version.mode,
+    source=Version.source,
+    parent=select(_parent_line.name + "@" + _parent.number)
+    .select_from(_parent)
+    .join(_parent_line, _parent_line.id == _parent.line_id)
+    .where(_parent.id == Version.parent_id)
+    .scalar_subquery(),
+    adopted_from=Version.source["adopted_from"].astext,
+    signed_with=func.jsonb_extract_path_text(Version.signature, "signatures", "0", "keyid"),
+    profile=Version.profile,
+    steps=Version.steps,
+    os=_content("os", "{}"),
+    packages=func.coalesce(cast(cast(Version.contents["package_count"], Text), Integer), 0),
+    services=_content("services", "[]"),
+    users=_content("users", "[]"),
+    findings=_findings(),
+    marks=listed(Mark.name, Mark.version_id == Version.id),
+    holds=listed(Hold.name, Hold.version_id == Version.id),
+    regions=listed(Replica.region, Replica.version_id == Version.id, Replica.state == "ready"),
+    running=counted(Instance.version_id == Version.id, IS_PRESENT),
+    sunset_on=Version.sunset_on,
+    retire_on=Version.retire_on,
+    created_at=Version.created_at,
+    released_at=Version.released_at,
+    retired_at=Version.retired_at,
+    purged_at=Version.purged_at,
+)
+#: Versions with their lines and accounts, each a rendered `wire.Version`; narrow it and make it a `Statement`.
+VERSIONS = (
+    select(body(_VERSION))
+    .select_from(Version)
+    .join(Line, Line.id == Version.line_id)
+    .join(Account, Account.id == Line.account_id)
+)
+_ONE = Statement(VERSIONS.where(Version.id == bindparam("version")))
+_OF_LINE = VERSIONS.where(Line.account_id == bindparam("caller"), Line.name == bindparam("line"))
+#: A version of the account ``caller`` by its ``line`` and ``number``.
+OWN = Statement(_OF_LINE.where(Version.number == bindparam("number")))
+
+
+@cache
+def versions_of(*, after: bool, most: int) -> Statement:
+    """At most so many versions of a ``line`` of the account ``caller``, highest number first; with ``after`` those whose
+    sort key is lower."""
+    query = _OF_LINE.where(Version.sort_key < bindparam("after")) if after else _OF_LINE
+    return Statement(query.add_columns(Version.sort_key).order_by(Version.sort_key.desc()).limit(most))
+
+
+def version_answer(session: Session, version: Version) -> wire.Version:
+    """What the API tells a version's owner about it, with what the session has changed."""
+    session.flush()
+    return wire.Version.model_validate_json(_ONE.first(session, version=version.id).body)
 
 
 def shown(session: Session, caller: Principal, version: Version, shares: list[Share] | None) -> wire.Version:
     """What the caller is told of a version.  Of another account's it is what launching it takes: state, contents,
     sizes, findings in numbers, the regions that are shared; not its source, its holds, or who else runs it."""
+    full = version_answer(session, version)
     if shares is None:
-        return version_answer(session, caller.account, version)
+        return full
     owner = owner_of(session, version)
-    full = version_answer(session, owner, version)
     allowed = in_regions(shares)
     parent = session.get(Version, version.parent_id) if version.parent_id else None
     seen = parent is not None and bool(shares_of_version(session, caller.account_id, parent))
     mine = session.scalar(
         select(func.count())
         .select_from(Instance)
-        .where(Instance.version_id == version.id, Instance.account_id == caller.account_id, Instance.state.in_(PRESENT))
+        .where(Instance.version_id == version.id, Instance.account_id == caller.account_id, IS_PRESENT)
     )
     return full.model_copy(
         update={

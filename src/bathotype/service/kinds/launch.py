@@ -237,7 +237,8 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
             select(Instance).where(Instance.operation_id == operation_id, Instance.state == "failed")
         ).all()
         still_granted(session, account_id, version.id, params.region)
-        full = [b for room in rooms(session, account_id, version, lock=True) if (b := room.blocker(len(failed)))]
+        counted = rooms(session, account_id, version.id, version.line_id, lock=True)
+        full = [b for room in counted if (b := room.blocker(len(failed)))]
         if full:
             raise Refused(" ".join(full), code="launch-refused")
         for instance in failed:

@@ -5,13 +5,14 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any
 
-from sqlalchemy import ForeignKey, Index, String
+from sqlalchemy import ForeignKey, Index, String, literal_column, text
 from sqlalchemy.orm import Mapped, mapped_column
 
 from bathotype.service.records.base import Base, utcnow
 
 #: States in which an instance counts as running: it stands in the way of a purge.
 PRESENT = ("pending", "starting", "running", "stopped", "lost")
+_PRESENT = f"state in {PRESENT}"
 
 
 class Instance(Base):
@@ -25,6 +26,8 @@ class Instance(Base):
         Index("ix_instances_version_id_state", "version_id", "state"),
         Index("ix_instances_account_id_id", "account_id", "id"),
         Index("ix_instances_account_id_version_id_state", "account_id", "version_id", "state"),
+        # What runs a version, and how many.
+        Index("ix_instances_present", "version_id", "account_id", postgresql_where=text(_PRESENT)),
         # The site's order of machines, for the reconciler.
         Index("ix_instances_account_id_region_site_machine", "account_id", "region", "site_machine"),
     )
@@ -50,6 +53,10 @@ class Instance(Base):
     asked_at: Mapped[datetime | None]
     acted_at: Mapped[datetime | None]
     ended_at: Mapped[datetime | None]
+
+
+#: Whether an instance is in one of these states; written out, so that PostgreSQL knows the index that holds them alone.
+IS_PRESENT = Instance.state.in_([literal_column(f"'{state}'") for state in PRESENT])
 
 
 class Identity(Base):

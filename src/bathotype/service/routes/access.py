@@ -23,7 +23,8 @@ from bathotype.service.access.signin import (
 )
 from bathotype.service.records import Account, AccountKey, ApiToken, ConsoleSession, Membership, User
 from bathotype.service.records.base import CHANGE, utcnow
-from bathotype.service.routes.common import Manager, Reader, ServiceOf, Signed, api_router
+from bathotype.service.routes.callers import Manager, Reader, ReadsOf, ServiceOf, Signed
+from bathotype.service.routes.route import api_router
 from bathotype.service.signatures import KeyRing
 from bathotype.service.state import Service
 from bathotype.wire import access as wire
@@ -140,9 +141,9 @@ def _token(row: ApiToken, user: User) -> wire.Token:
 
 
 @router.get("/tokens", tags=["access"])
-def list_tokens(caller: Reader, service: ServiceOf) -> list[wire.Token]:
+def list_tokens(caller: Reader, reads: ReadsOf) -> list[wire.Token]:
     """One's own tokens; for who manages the account also those of its robots and members that reach it."""
-    with service.database.reads() as session:
+    with reads.session() as session:
         query = select(ApiToken, User).join(User, User.id == ApiToken.user_id)
         if "manage" in caller.verbs:
             members = select(Membership.user_id).where(Membership.account_id == caller.account_id)
@@ -218,9 +219,9 @@ def revoke_token(token: str, caller: Reader, service: ServiceOf) -> None:
 
 
 @router.get("/members", tags=["access"])
-def list_members(caller: Reader, service: ServiceOf) -> list[wire.Member]:
+def list_members(caller: Reader, reads: ReadsOf) -> list[wire.Member]:
     """Who may act for the account."""
-    with service.database.reads() as session:
+    with reads.session() as session:
         rows = session.execute(
             select(Membership, User)
             .join(User, User.id == Membership.user_id)
@@ -377,9 +378,9 @@ def _keys(session: Session, account: Account) -> list[wire.PublicKey]:
 
 
 @router.get("/accounts/{account}/keys", tags=["access"])
-def list_keys(account: str, person: Signed, service: ServiceOf) -> list[wire.PublicKey]:
+def list_keys(account: str, person: Signed, reads: ReadsOf) -> list[wire.PublicKey]:
     """The public keys with which an account signs its versions.  Public for everybody who is signed in here."""
-    with service.database.reads() as session:
+    with reads.session() as session:
         row = session.scalar(select(Account).where(Account.name == account))
         return _keys(session, row) if row is not None else []
 

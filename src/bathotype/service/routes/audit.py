@@ -4,49 +4,38 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import Query
+from fastapi import Query, Response
 from sqlalchemy import select
 
 from bathotype.core.errors import NotFound
 from bathotype.core.firstboot.settings import FirstBoot
 from bathotype.core.lifecycle.references import check_name
 from bathotype.service import audit
-from bathotype.service.records import Alert, Event, FirstBootSet
-from bathotype.service.routes.common import (
-    Operator,
-    Paged,
-    Reader,
-    ServiceOf,
-    api_router,
-)
+from bathotype.service.answers.events import events_of
+from bathotype.service.records import Alert, FirstBootSet
+from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
+from bathotype.service.routes.common import Paged
+from bathotype.service.routes.route import api_router
 from bathotype.wire import fleet as wire
 from bathotype.wire.common import Page
 
 router = api_router()
 
 
-@router.get("/events", tags=["events"])
+@router.get("/events", tags=["events"], response_model=Page[wire.Event])
 def list_events(
     caller: Reader,
-    service: ServiceOf,
+    reads: ReadsOf,
     paging: Paged,
     subject: str | None = None,
     action: Annotated[str | None, Query(description="An action, or its first part, such as 'version'.")] = None,
-) -> Page[wire.Event]:
+) -> Response:
     """The audit trail, newest first."""
-    with service.database.reads() as session:
-        query = select(Event).where(Event.account_id == caller.account_id).order_by(Event.id.desc())
-        if subject:
-            query = query.where(Event.subject == subject)
-        if action:
-            query = query.where((Event.action == action) | Event.action.startswith(f"{action}.", autoescape=True))
-        if (after := paging.after(int)) is not None:
-            query = query.where(Event.id < after)
-        rows = list(session.scalars(query.limit(paging.fetched)))
-        page, following = paging.cut(rows, lambda row: row.id)
-        return Page[wire.Event](
-            items=[wire.Event.model_validate(r, from_attributes=True) for r in page], next=following
-        )
+    asked = {"subject": subject or None, "action": action or None, "after": paging.after(int)}
+    given = {name: value for name, value in asked.items() if value is not None}
+    statement = events_of(**{name: name in given for name in asked}, most=paging.fetched)
+    rows = statement.rows(reads.connection, caller=caller.account_id, **given)
+    return paging.answer(rows, lambda row: row.id)
 
 
 @router.get("/events/chain", tags=["events"])
@@ -58,9 +47,9 @@ def check_chain(caller: Reader, service: ServiceOf) -> wire.ChainCheck:
 
 
 @router.get("/alerts", tags=["events"])
-def list_alerts(caller: Reader, service: ServiceOf, cleared: bool = False) -> list[wire.Alert]:
+def list_alerts(caller: Reader, reads: ReadsOf, cleared: bool = False) -> list[wire.Alert]:
     """What somebody should look at."""
-    with service.database.reads() as session:
+    with reads.session() as session:
         query = select(Alert).where(Alert.account_id == caller.account_id).order_by(Alert.raised_at.desc())
         if not cleared:
             query = query.where(Alert.cleared_at.is_(None))
@@ -68,9 +57,9 @@ def list_alerts(caller: Reader, service: ServiceOf, cleared: bool = False) -> li
 
 
 @router.get("/first-boot", tags=["first boot"])
-def list_first_boot(caller: Reader, service: ServiceOf) -> list[wire.SavedFirstBoot]:
+def list_first_boot(caller: Reader, reads: ReadsOf) -> list[wire.SavedFirstBoot]:
     """Saved first-boot settings."""
-    with service.database.reads() as session:
+    with reads.session() as session:
         rows = session.scalars(
             select(FirstBootSet).where(FirstBootSet.account_id == caller.account_id).order_by(FirstBootSet.name)
         )

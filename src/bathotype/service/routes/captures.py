@@ -16,7 +16,9 @@ from bathotype.service.numbering import check_number, claimable
 from bathotype.service.operations.start import start_operation
 from bathotype.service.preflight import find_machine, inspect
 from bathotype.service.records.base import new_id
-from bathotype.service.routes.common import Key, Operator, Reader, ServiceOf, api_router, once
+from bathotype.service.routes.callers import Operator, Reader, ServiceOf
+from bathotype.service.routes.common import Key, once
+from bathotype.service.routes.route import api_router
 from bathotype.service.state import Service
 from bathotype.wire.operations import Operation
 from bathotype.wire.versions import CapturePlanRequest, CaptureRequest

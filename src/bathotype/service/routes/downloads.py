@@ -26,7 +26,8 @@ from bathotype.core.store.region import RegionStore
 from bathotype.service.access.principals import Principal
 from bathotype.service.catalogue import find_version, ready_regions, reference_of, require_replica
 from bathotype.service.records import ExportDigest, Version
-from bathotype.service.routes.common import Operator, ServiceOf, api_router
+from bathotype.service.routes.callers import Operator, ServiceOf
+from bathotype.service.routes.route import api_router
 from bathotype.service.state import Service
 from bathotype.wire.images import ExportedFile
 
@@ -45,7 +46,7 @@ def _place(service: Service, caller: Principal, reference: str, region: str | No
             raise Refused(f"{reference_of(version)} is purged: its bytes are gone.", code="state-forbids")
         held = ready_regions(session, version)
         place = service.reach.check_region(region) if region else (held[0] if held else service.reach.regions[0])
-        require_replica(session, version, place)
+        require_replica(session, version.id, reference_of(version), place)
     return version, service.reach.store(place)
 
 

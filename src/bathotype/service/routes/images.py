@@ -26,7 +26,9 @@ from bathotype.service.kinds.making import start_making
 from bathotype.service.numbering import check_number, claimable
 from bathotype.service.records import Upload
 from bathotype.service.records.base import new_id
-from bathotype.service.routes.common import Key, Operator, ServiceOf, api_router, once
+from bathotype.service.routes.callers import Operator, ServiceOf
+from bathotype.service.routes.common import Key, once
+from bathotype.service.routes.route import api_router
 from bathotype.service.state import Service
 from bathotype.wire import images as wire
 from bathotype.wire.operations import Operation
@@ -200,7 +202,7 @@ def edit(body: wire.EditRequest, caller: Operator, service: ServiceOf, key: Key 
             raise Refused(f"{reference_of(base)} is purged: its bytes are gone.", code="state-forbids")
         held = ready_regions(session, base)
         region = service.reach.check_region(body.region) if body.region else (held or service.reach.regions)[0]
-        require_replica(session, base, region)
+        require_replica(session, base.id, reference_of(base), region)
         params = EditParams(
             **known_of_base(base, reference_of(base)),
             steps=body.steps,

@@ -2,47 +2,32 @@
 
 from __future__ import annotations
 
-from collections import Counter
-from typing import Annotated
+from typing import Annotated, Any
 
-from fastapi import Query
-from sqlalchemy import func, select, true
-from sqlalchemy.orm import Session, aliased
+from fastapi import Query, Response
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
 
 from bathotype.core.errors import NotFound, Refused
-from bathotype.core.lifecycle.references import parse_reference
-from bathotype.core.lifecycle.states import VersionState
+from bathotype.core.lifecycle.references import Reference, parse_reference
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
-from bathotype.service.answers.instances import LISTED, instance_answers
-from bathotype.service.catalogue import find_line, written
+from bathotype.service.answers.instances import COUNTS, COUNTS_OF_LINE, instance_answer, instances_of
+from bathotype.service.answers.rendered import list_of
+from bathotype.service.catalogue import find_line
+from bathotype.service.database import Reads
 from bathotype.service.identities import forget_identity
 from bathotype.service.records import Account, Instance, Line, Version
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.records.fleet import PRESENT
-from bathotype.service.routes.common import (
-    Operator,
-    Paged,
-    Reader,
-    ServiceOf,
-    api_router,
-)
-from bathotype.service.shares import find_usable
+from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
+from bathotype.service.routes.common import Paged
+from bathotype.service.routes.route import api_router, sent
+from bathotype.service.usable import usable
 from bathotype.wire import fleet as wire
 from bathotype.wire.common import Page
 
 router = api_router("/instances", tags=["instances"])
-
-_newer = aliased(Version)
-#: A version's line's newest release; PostgreSQL looks each line's up once and remembers it.
-_NEWEST = (
-    select(_newer.sort_key)
-    .where(_newer.line_id == Version.line_id, _newer.state == VersionState.RELEASED, ~_newer.pin_only)
-    .order_by(_newer.sort_key.desc())
-    .limit(1)
-    .correlate(Version)
-    .lateral()
-)
 
 
 def _find(session: Session, caller: Principal, name: str) -> Instance:
@@ -62,10 +47,11 @@ def _find(session: Session, caller: Principal, name: str) -> Instance:
     return row
 
 
-@router.get("")
+@router.get("", response_model=Page[wire.Instance])
 def list_instances(
     caller: Reader,
     service: ServiceOf,
+    reads: ReadsOf,
     paging: Paged,
     version: Annotated[str | None, Query(description="A version, or a line for all of its versions.")] = None,
     state: Annotated[
@@ -73,73 +59,59 @@ def list_instances(
     ] = None,
     region: str | None = None,
     behind: Annotated[bool, Query(description="Only those behind their line's newest release.")] = False,
-) -> Page[wire.Instance]:
+) -> Response:
     """Instances, newest first."""
-    with service.database.reads() as session:
-        query = select(*LISTED).where(Instance.account_id == caller.account_id).order_by(Instance.id.desc())
-        query = query.where(Instance.state.in_(state or PRESENT))
-        if version:
-            query = query.where(Instance.version_id.in_(_versions(session, caller, version)))
-        if region:
-            query = query.where(Instance.region == service.reach.check_region(region))
-        if behind:
-            query = query.join(Version, Version.id == Instance.version_id).join(_NEWEST, true())
-            query = query.where(Version.sort_key < _NEWEST.c.sort_key)
-        if (after := paging.after(str)) is not None:
-            query = query.where(Instance.id < after)
-        rows = session.execute(query.limit(paging.fetched)).all()
-        page, following = paging.cut(rows, lambda row: row.id)
-        return Page[wire.Instance](items=instance_answers(session, page, caller.account_id), next=following)
+    named = parse_reference(version) if version else None
+    given: dict[str, Any] = {}
+    if named and named.number and named.account in (None, caller.account):
+        given |= {"line": named.line, "number": named.number}
+    elif named:
+        given["versions"] = _versions(reads, caller, named)
+    if state:
+        given["states"] = list(state)
+    if region:
+        given["region"] = service.reach.check_region(region)
+    if (after := paging.after(str)) is not None:
+        given["after"] = after
+    asked = {name: name in given for name in ("number", "versions", "states", "region", "after")}
+    rows = instances_of(**asked, behind=behind, most=paging.fetched).rows(
+        reads.connection, caller=caller.account_id, **given
+    )
+    if not rows and named and "number" in given:
+        usable(reads, caller, named)  # which says what is missing
+    return paging.answer(rows, lambda row: row.id)
 
 
-def _versions(session: Session, caller: Principal, text: str) -> list[str]:
-    reference = parse_reference(text)
+def _versions(reads: Reads, caller: Principal, reference: Reference) -> list[str]:
     if reference.number or reference.mark:
-        return [find_usable(session, caller, reference)[0].id]
-    if reference.account in (None, caller.account):
-        line = find_line(session, caller, reference.line)
-        return list(session.scalars(select(Version.id).where(Version.line_id == line.id)))
-    # Of another's line what this account runs counts, also where the share has ended meanwhile.
-    line_of = select(Line.id).join(Account).where(Account.name == reference.account, Line.name == reference.line)
-    mine = select(Instance.version_id).where(Instance.account_id == caller.account_id)
-    return list(session.scalars(select(Version.id).where(Version.line_id.in_(line_of), Version.id.in_(mine))))
+        return [usable(reads, caller, reference).id]
+    with reads.session() as session:
+        if reference.account in (None, caller.account):
+            line = find_line(session, caller, reference.line)
+            return list(session.scalars(select(Version.id).where(Version.line_id == line.id)))
+        # Of another's line what this account runs counts, also where the share has ended meanwhile.
+        line_of = select(Line.id).join(Account).where(Account.name == reference.account, Line.name == reference.line)
+        mine = select(Instance.version_id).where(Instance.account_id == caller.account_id)
+        return list(session.scalars(select(Version.id).where(Version.line_id.in_(line_of), Version.id.in_(mine))))
 
 
-@router.get("/counts")
-def counts(caller: Reader, service: ServiceOf, line: str | None = None) -> list[wire.VersionCount]:
+@router.get("/counts", response_model=list[wire.VersionCount])
+def counts(caller: Reader, reads: ReadsOf, line: str | None = None) -> Response:
     """Instances per version and state."""
-    with service.database.reads() as session:
-        query = select(Instance.version_id, Instance.state, func.count()).where(
-            Instance.account_id == caller.account_id
-        )
-        if line:
-            of_line = select(Version.id).where(Version.line_id == find_line(session, caller, line).id)
-            query = query.where(Instance.version_id.in_(of_line))
-        states: dict[str, Counter[str]] = {}
-        for version, state, count in session.execute(query.group_by(Instance.version_id, Instance.state)):
-            states.setdefault(version, Counter())[state] = count
-        known = session.execute(
-            select(Version.id, Version.state, Line.name, Version.number, Line.account_id, Account.name)
-            .join(Line, Line.id == Version.line_id)
-            .join(Account, Account.id == Line.account_id)
-            .where(Version.id.in_(states))
-            .order_by(Line.name.desc(), Version.sort_key.desc())
-        )
-        return [
-            wire.VersionCount(
-                reference=written(name, number, (owner, owner_name), caller.account_id),
-                version_state=state,
-                states=dict(states[version]),
-            )
-            for version, state, name, number, owner, owner_name in known
-        ]
+    if not line:
+        return sent(list_of(COUNTS.rows(reads.connection, caller=caller.account_id)))
+    rows = COUNTS_OF_LINE.rows(reads.connection, caller=caller.account_id, line=line)
+    if not rows:
+        with reads.session() as session:
+            find_line(session, caller, line)
+    return sent(list_of(rows))
 
 
 @router.get("/{instance}")
-def show_instance(instance: str, caller: Reader, service: ServiceOf) -> wire.Instance:
+def show_instance(instance: str, caller: Reader, reads: ReadsOf) -> wire.Instance:
     """One instance by id or name."""
-    with service.database.reads() as session:
-        return instance_answers(session, [_find(session, caller, instance)], caller.account_id)[0]
+    with reads.session() as session:
+        return instance_answer(session, _find(session, caller, instance), caller.account_id)
 
 
 @router.post("/{instance}/stop")
@@ -188,4 +160,4 @@ def _act(name: str, caller: Principal, service: ServiceOf, wanted: str) -> wire.
             before={"state": before},
             after={"state": wanted, "instance": row.id},
         )
-        return instance_answers(session, [row], caller.account_id)[0]
+        return instance_answer(session, row, caller.account_id)

@@ -6,7 +6,9 @@ from sqlalchemy.orm import Session
 
 from bathotype.service.answers.operations import operation_answers
 from bathotype.service.launching import plan_launch, record_launch
-from bathotype.service.routes.common import Key, Operator, Reader, ServiceOf, api_router, once
+from bathotype.service.routes.callers import Operator, Reader, ServiceOf
+from bathotype.service.routes.common import Key, once
+from bathotype.service.routes.route import api_router
 from bathotype.service.shares import find_usable
 from bathotype.wire.fleet import LaunchPlan, LaunchRequest
 from bathotype.wire.operations import Operation

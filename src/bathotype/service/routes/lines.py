@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
-from sqlalchemy import func, select
+from fastapi import Response
+from sqlalchemy import select
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session
 
@@ -13,71 +12,26 @@ from bathotype.core.lifecycle.references import check_name
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
-from bathotype.service.answers.versions import version_answers
+from bathotype.service.answers.lines import line_answer, lines_of
+from bathotype.service.answers.versions import versions_of
 from bathotype.service.catalogue import find_line, find_version, reference_of
-from bathotype.service.records import Instance, Line, Mark, MarkMove, Version
+from bathotype.service.records import Line, Mark, MarkMove, Version
 from bathotype.service.records.base import new_id
-from bathotype.service.records.fleet import PRESENT
-from bathotype.service.routes.common import (
-    Key,
-    Operator,
-    Paged,
-    Reader,
-    ServiceOf,
-    api_router,
-    once,
-)
+from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
+from bathotype.service.routes.common import Key, Paged, once
+from bathotype.service.routes.route import api_router
 from bathotype.wire import versions as wire
 from bathotype.wire.common import Page
 
 router = api_router("/lines", tags=["lines"])
 
 
-def _answers(session: Session, account: str, lines: Sequence[Line]) -> list[wire.Line]:
-    ids = [line.id for line in lines]
-    counts = dict(
-        session.execute(
-            select(Version.line_id, func.count()).where(Version.line_id.in_(ids)).group_by(Version.line_id)
-        ).all()
-    )
-    running = dict(
-        session.execute(
-            select(Version.line_id, func.count())
-            .join(Instance, Instance.version_id == Version.id)
-            .where(Version.line_id.in_(ids), Instance.state.in_(PRESENT))
-            .group_by(Version.line_id)
-        ).all()
-    )
-    newest: dict[str, str] = {}
-    released = select(Version.line_id, Version.number).where(
-        Version.line_id.in_(ids), Version.state == VersionState.RELEASED, Version.pin_only.is_(False)
-    )
-    for line, number in session.execute(released.order_by(Version.sort_key)):
-        newest[line] = number
-    return [
-        wire.Line(
-            account=account,
-            name=line.name,
-            about=line.about,
-            newest=newest.get(line.id),
-            versions=counts.get(line.id, 0),
-            running=running.get(line.id, 0),
-            created_at=line.created_at,
-        )
-        for line in lines
-    ]
-
-
-@router.get("")
-def list_lines(caller: Reader, service: ServiceOf, paging: Paged) -> Page[wire.Line]:
+@router.get("", response_model=Page[wire.Line])
+def list_lines(caller: Reader, reads: ReadsOf, paging: Paged) -> Response:
     """The account's lines, by name."""
-    with service.database.reads() as session:
-        query = select(Line).where(Line.account_id == caller.account_id).order_by(Line.name)
-        if (after := paging.after(str)) is not None:
-            query = query.where(Line.name > after)
-        rows = list(session.scalars(query.limit(paging.fetched)))
-        page, following = paging.cut(rows, lambda row: row.name)
-        return Page[wire.Line](items=_answers(session, caller.account, page), next=following)
+    after = paging.after(str)
+    rows = lines_of(paging.fetched).rows(reads.connection, caller=caller.account_id, after=after or "")
+    return paging.answer(rows, lambda row: row.name)
 
 
 @router.post("", status_code=201)
@@ -97,29 +51,28 @@ def create_line(body: wire.LineRequest, caller: Operator, service: ServiceOf, ke
                 code="exists",
             ) from error
         audit.record(session, caller.account_id, caller.actor, "line.created", body.name, after={"about": body.about})
-        return _answers(session, caller.account, [line])[0]
+        return line_answer(session, line)
 
     return wire.Line.model_validate(once(caller, service, key, body, make))
 
 
 @router.get("/{name}")
-def show_line(name: str, caller: Reader, service: ServiceOf) -> wire.Line:
+def show_line(name: str, caller: Reader, reads: ReadsOf) -> wire.Line:
     """One line."""
-    with service.database.reads() as session:
-        return _answers(session, caller.account, [find_line(session, caller, name)])[0]
+    with reads.session() as session:
+        return line_answer(session, find_line(session, caller, name))
 
 
-@router.get("/{name}/versions")
-def list_versions(name: str, caller: Reader, service: ServiceOf, paging: Paged) -> Page[wire.Version]:
+@router.get("/{name}/versions", response_model=Page[wire.Version])
+def list_versions(name: str, caller: Reader, reads: ReadsOf, paging: Paged) -> Response:
     """A line's versions, highest number first."""
-    with service.database.reads() as session:
-        line = find_line(session, caller, name)
-        query = select(Version).where(Version.line_id == line.id).order_by(Version.sort_key.desc())
-        if (after := paging.after(str)) is not None:
-            query = query.where(Version.sort_key < after)
-        rows = list(session.scalars(query.limit(paging.fetched)))
-        page, following = paging.cut(rows, lambda row: row.sort_key)
-        return Page[wire.Version](items=version_answers(session, caller.account, page), next=following)
+    after = paging.after(str)
+    given = {"line": name, "after": after} if after else {"line": name}
+    rows = versions_of(after=bool(after), most=paging.fetched).rows(reads.connection, caller=caller.account_id, **given)
+    if not rows:
+        with reads.session() as session:
+            find_line(session, caller, name)
+    return paging.answer(rows, lambda row: row.sort_key)
 
 
 def _mark(session: Session, line: Line, name: str, number: str) -> wire.Mark:
@@ -131,9 +84,9 @@ def _mark(session: Session, line: Line, name: str, number: str) -> wire.Mark:
 
 
 @router.get("/{name}/marks")
-def list_marks(name: str, caller: Reader, service: ServiceOf) -> list[wire.Mark]:
+def list_marks(name: str, caller: Reader, reads: ReadsOf) -> list[wire.Mark]:
     """A line's marks with the history of their moves."""
-    with service.database.reads() as session:
+    with reads.session() as session:
         line = find_line(session, caller, name)
         rows = session.execute(
             select(Mark.name, Version.number)

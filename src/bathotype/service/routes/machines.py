@@ -11,7 +11,8 @@ from bathotype.service.catalogue import find_line
 from bathotype.service.kinds.generalizing import profile_for
 from bathotype.service.numbering import number_problem
 from bathotype.service.preflight import find_machine, inspect
-from bathotype.service.routes.common import Reader, ServiceOf, api_router
+from bathotype.service.routes.callers import Reader, ServiceOf
+from bathotype.service.routes.route import api_router
 from bathotype.sites.protocol import SiteMachine
 from bathotype.wire import machines as wire
 from bathotype.wire.common import Page

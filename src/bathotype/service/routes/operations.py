@@ -20,13 +20,9 @@ from bathotype.service.kinds import KINDS
 from bathotype.service.operations.queue import enqueue
 from bathotype.service.records import LogLine, Operation, OperationStep
 from bathotype.service.records.base import CHANGE
-from bathotype.service.routes.common import (
-    Operator,
-    Paged,
-    Reader,
-    ServiceOf,
-    api_router,
-)
+from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
+from bathotype.service.routes.common import Paged
+from bathotype.service.routes.route import api_router
 from bathotype.wire import operations as wire
 from bathotype.wire.common import Page
 
@@ -44,10 +40,10 @@ def find_operation(session: Session, principal: Principal, operation_id: str, *,
 
 @router.get("")
 def list_operations(
-    caller: Reader, service: ServiceOf, paging: Paged, state: wire.OperationState | None = None
+    caller: Reader, reads: ReadsOf, paging: Paged, state: wire.OperationState | None = None
 ) -> Page[wire.Operation]:
     """Operations, newest first."""
-    with service.database.reads() as session:
+    with reads.session() as session:
         query = select(Operation).where(Operation.account_id == caller.account_id).order_by(Operation.id.desc())
         if state:
             query = query.where(Operation.state == state)
@@ -59,16 +55,16 @@ def list_operations(
 
 
 @router.get("/{operation_id}")
-def show_operation(operation_id: str, caller: Reader, service: ServiceOf) -> wire.Operation:
+def show_operation(operation_id: str, caller: Reader, reads: ReadsOf) -> wire.Operation:
     """One operation with its steps."""
-    with service.database.reads() as session:
+    with reads.session() as session:
         return operation_answers(session, [find_operation(session, caller, operation_id)])[0]
 
 
 @router.get("/{operation_id}/log")
-def operation_log(operation_id: str, caller: Reader, service: ServiceOf) -> list[wire.LogLine]:
+def operation_log(operation_id: str, caller: Reader, reads: ReadsOf) -> list[wire.LogLine]:
     """What an operation has told, oldest first; the newest 1000 lines."""
-    with service.database.reads() as session:
+    with reads.session() as session:
         find_operation(session, caller, operation_id)
         query = select(LogLine).where(LogLine.operation_id == operation_id).order_by(LogLine.id.desc()).limit(1000)
         return [

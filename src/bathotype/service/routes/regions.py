@@ -21,7 +21,9 @@ from bathotype.service.placements import (
     start_replicate,
 )
 from bathotype.service.records import Placement, Replica
-from bathotype.service.routes.common import Key, Operator, Reader, ServiceOf, api_router, once
+from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
+from bathotype.service.routes.common import Key, once
+from bathotype.service.routes.route import api_router
 from bathotype.service.state import Service
 from bathotype.wire import regions as wire
 from bathotype.wire.operations import Operation
@@ -31,9 +33,9 @@ _REF = "/versions/{reference:path}"
 
 
 @router.get(_REF + "/replicas")
-def list_replicas(reference: str, caller: Reader, service: ServiceOf) -> list[wire.Replica]:
+def list_replicas(reference: str, caller: Reader, reads: ReadsOf) -> list[wire.Replica]:
     """Where a version is."""
-    with service.database.reads() as session:
+    with reads.session() as session:
         version = find_version(session, caller, reference)
         rows = session.scalars(
             select(Replica).where(Replica.version_id == version.id, Replica.state != "removed").order_by(Replica.region)
@@ -52,12 +54,12 @@ def list_replicas(reference: str, caller: Reader, service: ServiceOf) -> list[wi
 
 @router.post(_REF + "/replication-plan")
 def plan_replication(
-    reference: str, body: wire.ReplicateRequest, caller: Reader, service: ServiceOf
+    reference: str, body: wire.ReplicateRequest, caller: Reader, service: ServiceOf, reads: ReadsOf
 ) -> wire.ReplicationPlan:
     """The bytes that a replication would move, from where, and how long that takes at the measured rate."""
     for place in body.to:
         service.reach.check_region(place.region)
-    with service.database.reads() as session:
+    with reads.session() as session:
         version = find_version(session, caller, reference)
         moves = [plan_move(session, service.reach, version, place) for place in body.to]
         return wire.ReplicationPlan(reference=reference_of(version), moves=moves)
@@ -118,9 +120,9 @@ def drain(reference: str, region: str, caller: Operator, service: ServiceOf) -> 
 
 
 @router.get("/lines/{name}/placement")
-def show_placement(name: str, caller: Reader, service: ServiceOf) -> wire.Placement:
+def show_placement(name: str, caller: Reader, reads: ReadsOf) -> wire.Placement:
     """Where a line's released versions shall be; no regions where it has no placement."""
-    with service.database.reads() as session:
+    with reads.session() as session:
         return _placement(session, find_line(session, caller, name).id, name)
 
 
@@ -132,10 +134,12 @@ def _placement(session: Session, line_id: str, name: str) -> wire.Placement:
 
 
 @router.post("/lines/{name}/placement-plan")
-def plan_a_placement(name: str, body: wire.PlacementRequest, caller: Reader, service: ServiceOf) -> wire.PlacementPlan:
+def plan_a_placement(
+    name: str, body: wire.PlacementRequest, caller: Reader, service: ServiceOf, reads: ReadsOf
+) -> wire.PlacementPlan:
     """What a new placement would do, and what forbids it."""
     _check(service, body)
-    with service.database.reads() as session:
+    with reads.session() as session:
         return plan_placement(session, find_line(session, caller, name), body.regions)
 
 

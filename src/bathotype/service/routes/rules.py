@@ -18,9 +18,11 @@ from bathotype.service.answers.rules import allowance_answer, verdicts_of
 from bathotype.service.catalogue import find_line, find_version
 from bathotype.service.records import Account, Allowance, Line, PoolLine, RuleRow, Version
 from bathotype.service.records.base import CHANGE, new_id, utcnow
-from bathotype.service.routes.common import Reader, Ruler, ServiceOf, api_router
-from bathotype.service.shares import find_usable, reference_for, require_region, shares_of_version
+from bathotype.service.routes.callers import Reader, ReadsOf, Ruler, ServiceOf
+from bathotype.service.routes.route import api_router
+from bathotype.service.shares import shares_of_version
 from bathotype.service.state import Service
+from bathotype.service.usable import usable, usable_of
 from bathotype.wire import rules as wire
 
 router = api_router(tags=["rules"])
@@ -51,9 +53,9 @@ def _set_rule(session: Session, row: RuleRow) -> wire.SetRule:
 
 
 @router.get("/rules")
-def list_rules(caller: Reader, service: ServiceOf) -> list[wire.SetRule]:
+def list_rules(caller: Reader, reads: ReadsOf) -> list[wire.SetRule]:
     """The rules that hold for launches of this account."""
-    with service.database.reads() as session:
+    with reads.session() as session:
         return [_set_rule(session, row) for row in rules_for(session, caller.account_id)]
 
 
@@ -100,6 +102,7 @@ def drop_rule(name: str, caller: Ruler, service: ServiceOf, for_all: ForAll = Fa
 def explain(
     caller: Reader,
     service: ServiceOf,
+    reads: ReadsOf,
     reference: str,
     region: str,
     account: Annotated[str | None, Query(description="Who would launch; your own account if left out.")] = None,
@@ -110,41 +113,46 @@ def explain(
     The owner of a line may ask for another account, and is told the rules for all, not that account's own.
     """
     service.reach.check_region(region)
-    with service.database.reads() as session:
-        version, shares = find_usable(session, caller, reference)
-        who = session.get_one(Account, caller.account_id)
-        if account and account != caller.account:
+    version = usable(reads, caller, reference)
+    who, seen, blockers = (caller.account_id, caller.account), version, []
+    own = not account or account == caller.account
+    if not own:
+        with reads.session() as session:
             other = session.scalar(select(Account).where(Account.name == account))
-            if other is None or version.line.account_id != caller.account_id:
+            if other is None or version.owner_id != caller.account_id:
                 raise NotFound(f"There is no account {account!r} here.")
-            who, shares = other, shares_of_version(session, other.id, version)
-        own = who.id == caller.account_id
-        tags = {*service.reach.account_tags(who.name), *(t.partition("=")[0] for t in tag or ())}
-        judged = judge(session, who, version, region, tags, only_general=not own)
-        blockers = [] if shares is None or shares else [f"{reference} is not shared with {who.name}."]
-        if shares:
-            try:
-                require_region(session, shares, version, region)
-            except Refused as error:
-                blockers.append(str(error))
-        blockers += [b for room in rooms(session, who.id, version) if (b := room.blocker(1))]
-        return wire.Explanation(
-            reference=reference_for(session, version, caller.account_id),
-            account=who.name,
-            region=region,
-            admitted=judged.decision.admitted and not blockers,
-            verdicts=verdicts_of(judged),
-            blockers=blockers,
-        )
+            record = session.get_one(Version, version.id)
+            shares = shares_of_version(session, other.id, record)
+            who, seen = (other.id, other.name), usable_of(session, record, shares)
+            blockers = [] if shares else [f"{reference} is not shared with {other.name}."]
+    tags = {*service.reach.account_tags(who[1]), *(t.partition("=")[0] for t in tag or ())}
+    judged = judge(reads.connection, who, version, region, tags, only_general=not own)
+    try:
+        if not blockers:
+            seen.require_region(region)
+    except Refused as error:
+        blockers.append(str(error))
+    if judged.limited:
+        with reads.session() as session:
+            counted = rooms(session, who[0], version.id, version.line_id)
+        blockers += [b for room in counted if (b := room.blocker(1))]
+    return wire.Explanation(
+        reference=version.written_by(caller.account_id),
+        account=who[1],
+        region=region,
+        admitted=judged.decision.admitted and not blockers,
+        verdicts=verdicts_of(judged),
+        blockers=blockers,
+    )
 
 
 # Allowances
 
 
 @router.get("/allowances")
-def list_allowances(caller: Reader, service: ServiceOf) -> list[wire.Allowance]:
+def list_allowances(caller: Reader, reads: ReadsOf) -> list[wire.Allowance]:
     """Allowances of this account, and those of others that limit it by name."""
-    with service.database.reads() as session:
+    with reads.session() as session:
         query = select(Allowance).where(
             or_(Allowance.account_id == caller.account_id, Allowance.consumer_id == caller.account_id)
         )

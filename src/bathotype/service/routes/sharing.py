@@ -19,8 +19,10 @@ from bathotype.service.numbering import claimable
 from bathotype.service.proposals import decide, end, find_share, propose
 from bathotype.service.records import Account, Instance, Line, Notice, Replica, Share, Version
 from bathotype.service.records.base import new_id, utcnow
-from bathotype.service.records.fleet import PRESENT
-from bathotype.service.routes.common import Key, Operator, Reader, ServiceOf, Sharer, api_router, once
+from bathotype.service.records.fleet import IS_PRESENT
+from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf, Sharer
+from bathotype.service.routes.common import Key, once
+from bathotype.service.routes.route import api_router
 from bathotype.service.shares import find_usable, in_regions, reference_for, shares_of_version, visible_versions
 from bathotype.wire import sharing as wire
 from bathotype.wire.operations import Operation
@@ -46,7 +48,7 @@ def propose_share(body: wire.ShareRequest, caller: Sharer, service: ServiceOf, k
 @router.get("/shares")
 def list_shares(
     caller: Reader,
-    service: ServiceOf,
+    reads: ReadsOf,
     side: Annotated[str, Query(pattern="^(given|taken|inbox|all)$", description="inbox: what waits for us.")] = "all",
     ended: bool = False,
 ) -> list[wire.Share]:
@@ -61,7 +63,7 @@ def list_shares(
         "inbox": (Share.consumer_id == caller.account_id) & (Share.state == "proposed"),
         "all": or_(given, taken),
     }[side]
-    with service.database.reads() as session:
+    with reads.session() as session:
         query = select(Share).where(where).order_by(Share.id.desc()).limit(500)
         if not ended:
             query = query.where(Share.state.in_(("proposed", "active")))
@@ -69,9 +71,9 @@ def list_shares(
 
 
 @router.get("/shares/{share}")
-def show_share(share: str, caller: Reader, service: ServiceOf) -> wire.Share:
+def show_share(share: str, caller: Reader, reads: ReadsOf) -> wire.Share:
     """One share."""
-    with service.database.reads() as session:
+    with reads.session() as session:
         return share_answers(session, caller, [find_share(session, caller, share)])[0]
 
 
@@ -97,14 +99,14 @@ def end_share(share: str, caller: Sharer, service: ServiceOf) -> wire.Share:
 
 
 @router.get("/shared-versions")
-def shared_versions(caller: Reader, service: ServiceOf) -> list[wire.SharedVersion]:
+def shared_versions(caller: Reader, reads: ReadsOf) -> list[wire.SharedVersion]:
     """Versions of other accounts that this one may see, newest first within each line.
 
     A purged one only while instances of it are left here.
     """
-    with service.database.reads() as session:
+    with reads.session() as session:
         query = visible_versions(caller.account_id).join(Line, Line.id == Version.line_id)
-        kept = select(Instance.version_id).where(Instance.account_id == caller.account_id, Instance.state.in_(PRESENT))
+        kept = select(Instance.version_id).where(Instance.account_id == caller.account_id, IS_PRESENT)
         query = query.where(
             Line.account_id != caller.account_id, (Version.state != VersionState.PURGED) | Version.id.in_(kept)
         )
@@ -117,9 +119,7 @@ def shared_versions(caller: Reader, service: ServiceOf) -> list[wire.SharedVersi
         mine = dict(
             session.execute(
                 select(Instance.version_id, func.count())
-                .where(
-                    Instance.version_id.in_(ids), Instance.account_id == caller.account_id, Instance.state.in_(PRESENT)
-                )
+                .where(Instance.version_id.in_(ids), Instance.account_id == caller.account_id, IS_PRESENT)
                 .group_by(Instance.version_id)
             ).all()
         )
@@ -140,16 +140,16 @@ def shared_versions(caller: Reader, service: ServiceOf) -> list[wire.SharedVersi
 
 
 @router.get("/lines/{name}/consumers")
-def consumers(name: str, caller: Reader, service: ServiceOf) -> list[wire.ConsumerCount]:
+def consumers(name: str, caller: Reader, reads: ReadsOf) -> list[wire.ConsumerCount]:
     """How many instances each other account runs from a line's versions, by region: numbers only."""
-    with service.database.reads() as session:
+    with reads.session() as session:
         line = find_line(session, caller, name)
         rows = session.execute(
             select(Account.name, Version.number, Instance.region, func.count())
             .select_from(Instance)
             .join(Version, Version.id == Instance.version_id)
             .join(Account, Account.id == Instance.account_id)
-            .where(Version.line_id == line.id, Instance.account_id != caller.account_id, Instance.state.in_(PRESENT))
+            .where(Version.line_id == line.id, Instance.account_id != caller.account_id, IS_PRESENT)
             .group_by(Account.name, Version.number, Version.sort_key, Instance.region)
             .order_by(Account.name, Version.sort_key.desc(), Instance.region)
         )
@@ -157,15 +157,15 @@ def consumers(name: str, caller: Reader, service: ServiceOf) -> list[wire.Consum
 
 
 @router.get("/calendar")
-def calendar(caller: Reader, service: ServiceOf) -> list[wire.Due]:
+def calendar(caller: Reader, reads: ReadsOf) -> list[wire.Due]:
     """What this account runs that is coming to its end, the next first: each is to be renewed by its date."""
-    with service.database.reads() as session:
+    with reads.session() as session:
         rows = session.execute(
             select(Version, func.count())
             .join(Instance, Instance.version_id == Version.id)
             .where(
                 Instance.account_id == caller.account_id,
-                Instance.state.in_(PRESENT),
+                IS_PRESENT,
                 Version.state.in_((VersionState.SUNSET, VersionState.RETIRED, VersionState.PURGED)),
             )
             .group_by(Version.id, Line.id)

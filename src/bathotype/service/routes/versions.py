@@ -4,19 +4,19 @@ from __future__ import annotations
 
 from typing import Annotated
 
-from fastapi import Query
+from fastapi import Query, Response
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from bathotype.core.contents.difference import difference
 from bathotype.core.contents.inventory import Contents, Package
 from bathotype.core.errors import NotFound, Refused
-from bathotype.core.lifecycle.references import check_name
+from bathotype.core.lifecycle.references import check_name, parse_reference
 from bathotype.core.lifecycle.retirement import RetirementPlan, plan_purge, plan_retire
-from bathotype.core.lifecycle.states import VersionState, may_launch
+from bathotype.core.lifecycle.states import VersionState
 from bathotype.service import audit, lifecycle
 from bathotype.service.answers.operations import operation_answers
-from bathotype.service.answers.versions import shown, version_answer
+from bathotype.service.answers.versions import OWN, shown, version_answer
 from bathotype.service.catalogue import (
     find_version,
     ready_regions,
@@ -30,9 +30,12 @@ from bathotype.service.kinds.verify import Verify
 from bathotype.service.operations.start import start_operation
 from bathotype.service.records import BaseDisk, Finding, Hold, Line, Version, VersionPackage
 from bathotype.service.records.base import CHANGE, utcnow
-from bathotype.service.routes.common import Key, Operator, Reader, Retirer, ServiceOf, api_router, once
-from bathotype.service.shares import find_usable, in_regions, owner_of, reference_for, require_region
+from bathotype.service.routes.callers import Operator, Reader, ReadsOf, Retirer, ServiceOf
+from bathotype.service.routes.common import Key, once
+from bathotype.service.routes.route import api_router, sent
+from bathotype.service.shares import find_usable, in_regions, reference_for
 from bathotype.service.signatures import signed
+from bathotype.service.usable import usable
 from bathotype.wire import versions as wire
 from bathotype.wire.common import PlanAnswer
 from bathotype.wire.operations import Operation
@@ -45,9 +48,9 @@ _REF = "/versions/{reference:path}"
 
 
 @router.get(_REF + "/findings")
-def findings(reference: str, caller: Reader, service: ServiceOf) -> list[wire.Finding]:
+def findings(reference: str, caller: Reader, reads: ReadsOf) -> list[wire.Finding]:
     """The residue report, most severe first."""
-    with service.database.reads() as session:
+    with reads.session() as session:
         version = find_version(session, caller, reference)
         rows = session.scalars(select(Finding).where(Finding.version_id == version.id).order_by(Finding.position))
         return [_finding(row) for row in rows]
@@ -68,9 +71,9 @@ def _finding(row: Finding) -> wire.Finding:
 
 
 @router.get(_REF + "/packages")
-def packages(reference: str, caller: Reader, service: ServiceOf) -> list[wire.PackageRow]:
+def packages(reference: str, caller: Reader, reads: ReadsOf) -> list[wire.PackageRow]:
     """Every package on a version's disk."""
-    with service.database.reads() as session:
+    with reads.session() as session:
         version, _ = find_usable(session, caller, reference)
         rows = session.scalars(
             select(VersionPackage).where(VersionPackage.version_id == version.id).order_by(VersionPackage.name)
@@ -79,9 +82,9 @@ def packages(reference: str, caller: Reader, service: ServiceOf) -> list[wire.Pa
 
 
 @router.get("/packages/{name}/versions")
-def versions_with_package(name: str, caller: Reader, service: ServiceOf) -> list[wire.PackageUse]:
+def versions_with_package(name: str, caller: Reader, reads: ReadsOf) -> list[wire.PackageUse]:
     """Which versions hold a package, and how many instances of each run."""
-    with service.database.reads() as session:
+    with reads.session() as session:
         rows = session.execute(
             select(VersionPackage, Version)
             .join(Version, Version.id == VersionPackage.version_id)
@@ -138,9 +141,9 @@ def _contents(session: Session, version: Version) -> Contents:
 
 
 @router.get(_REF + "/signature")
-def signature(reference: str, caller: Reader, service: ServiceOf) -> wire.Signature:
+def signature(reference: str, caller: Reader, reads: ReadsOf) -> wire.Signature:
     """The signed record, as anybody can check it with the owner's public keys."""
-    with service.database.reads() as session:
+    with reads.session() as session:
         version, _ = find_usable(session, caller, reference)
         if version.signature is None:
             raise NotFound(f"{reference} is not signed: it was made before versions were.")
@@ -152,55 +155,48 @@ def signature(reference: str, caller: Reader, service: ServiceOf) -> wire.Signat
 
 
 @router.get(_REF + "/resolution")
-def resolve(reference: str, caller: Reader, service: ServiceOf, region: str | None = None) -> wire.Resolution:
+def resolve(
+    reference: str, caller: Reader, service: ServiceOf, reads: ReadsOf, region: str | None = None
+) -> wire.Resolution:
     """What another tool needs to launch this: refused for the same reasons as a launch."""
-    with service.database.reads() as session:
-        version, shares = find_usable(session, caller, reference)
-        exact = "@" in reference and reference.rpartition("@")[2][:1].isdigit()
-        verdict = may_launch(
-            reference_of(version),
-            VersionState(version.state),
-            exact=exact,
-            pin_only=version.pin_only,
-            as_is=version.mode == "as-is",
-            sunset_on=version.sunset_on,
-            retire_on=version.retire_on,
-        )
-        if not verdict.allowed:
-            raise Refused(" ".join(verdict.reasons), code="state-forbids")
-        base = None
-        if region:
-            service.reach.check_region(region)
-            require_replica(session, version, region)
-            require_region(session, shares, version, region)
+    version = usable(reads, caller, reference)
+    verdict = version.may_launch(version.reference, exact=parse_reference(reference).exact)
+    if not verdict.allowed:
+        raise Refused(" ".join(verdict.reasons), code="state-forbids")
+    base = None
+    if region:
+        service.reach.check_region(region)
+        with reads.session() as session:
+            require_replica(session, version.id, version.reference, region)
+            version.require_region(region)
             base = session.scalar(
                 select(BaseDisk.site_disk).where(
                     BaseDisk.version_id == version.id, BaseDisk.region == region, BaseDisk.state == "ready"
                 )
             )
-        return wire.Resolution(
-            reference=f"{owner_of(session, version)}/{reference_of(version)}",
-            version_id=version.id,
-            state=version.state,
-            content_digest=version.content_digest,
-            region=region,
-            base_disk=base,
-            disk_bytes=version.virtual_bytes,
-            warnings=list(verdict.warnings),
-        )
+    return wire.Resolution(
+        reference=f"{version.owner}/{version.reference}",
+        version_id=version.id,
+        state=version.state,
+        content_digest=version.content_digest,
+        region=region,
+        base_disk=base,
+        disk_bytes=version.virtual_bytes,
+        warnings=list(verdict.warnings),
+    )
 
 
 @router.get(_REF + "/retirement")
-def retirement_plan(reference: str, caller: Reader, service: ServiceOf) -> PlanAnswer:
+def retirement_plan(reference: str, caller: Reader, reads: ReadsOf) -> PlanAnswer:
     """Who still uses a version and what retiring it would do."""
-    with service.database.reads() as session:
+    with reads.session() as session:
         return _plan(plan_retire(usage_of(session, find_version(session, caller, reference))))
 
 
 @router.get(_REF + "/purging")
-def purge_plan(reference: str, caller: Reader, service: ServiceOf, waive_grace: bool = False) -> PlanAnswer:
+def purge_plan(reference: str, caller: Reader, reads: ReadsOf, waive_grace: bool = False) -> PlanAnswer:
     """What stands in the way of a purge and what it would remove."""
-    with service.database.reads() as session:
+    with reads.session() as session:
         usage = usage_of(session, find_version(session, caller, reference))
         return _plan(plan_purge(usage, utcnow(), waive_grace=waive_grace))
 
@@ -220,7 +216,7 @@ def release(reference: str, caller: Operator, service: ServiceOf) -> wire.Versio
     with service.database.sessions.begin() as session:
         version = find_version(session, caller, reference, lock="update")
         lifecycle.release(session, caller, version)
-        return version_answer(session, caller.account, version)
+        return version_answer(session, version)
 
 
 @router.post(_REF + "/findings/{finding}/acceptance")
@@ -253,7 +249,7 @@ def sunset(reference: str, body: wire.SunsetRequest, caller: Retirer, service: S
     with service.database.sessions.begin() as session:
         version = find_version(session, caller, reference, lock="update")
         lifecycle.sunset(session, caller, version, body.retire_on)
-        return version_answer(session, caller.account, version)
+        return version_answer(session, version)
 
 
 @router.post(_REF + "/retire")
@@ -262,7 +258,7 @@ def retire(reference: str, caller: Retirer, service: ServiceOf) -> wire.Version:
     with service.database.sessions.begin() as session:
         version = find_version(session, caller, reference, lock="update")
         lifecycle.retire(session, caller, version)
-        return version_answer(session, caller.account, version)
+        return version_answer(session, version)
 
 
 @router.post(_REF + "/purge", status_code=202)
@@ -308,13 +304,13 @@ def change(reference: str, body: wire.ChangeRequest, caller: Operator, service: 
             before=before,
             after=wanted,
         )
-        return version_answer(session, caller.account, version)
+        return version_answer(session, version)
 
 
 @router.get(_REF + "/holds")
-def list_holds(reference: str, caller: Reader, service: ServiceOf) -> list[wire.Hold]:
+def list_holds(reference: str, caller: Reader, reads: ReadsOf) -> list[wire.Hold]:
     """The holds on a version."""
-    with service.database.reads() as session:
+    with reads.session() as session:
         version = find_version(session, caller, reference)
         rows = session.scalars(select(Hold).where(Hold.version_id == version.id).order_by(Hold.name))
         return [wire.Hold.model_validate(row, from_attributes=True) for row in rows]
@@ -357,8 +353,13 @@ def lift_hold(reference: str, name: str, caller: Operator, service: ServiceOf) -
         )
 
 
-@router.get(_REF)
-def show(reference: str, caller: Reader, service: ServiceOf) -> wire.Version:
+@router.get(_REF, response_model=wire.Version)
+def show(reference: str, caller: Reader, reads: ReadsOf) -> wire.Version | Response:
     """One version by reference."""
-    with service.database.reads() as session:
-        return shown(session, caller, *find_usable(session, caller, reference))
+    named = parse_reference(reference)
+    if named.number and named.account in (None, caller.account):
+        row = OWN.first(reads.connection, caller=caller.account_id, line=named.line, number=named.number)
+        if row is not None:
+            return sent(row.body.encode())
+    with reads.session() as session:
+        return shown(session, caller, *find_usable(session, caller, named))

@@ -15,13 +15,13 @@ from sqlalchemy.orm import Session
 from bathotype.core.errors import BathotypeError
 from bathotype.service import audit
 from bathotype.service.admission import judge
-from bathotype.service.catalogue import reference_of
 from bathotype.service.database import Database
 from bathotype.service.identities import forget_identity, read_identity, remember_identity
 from bathotype.service.records import Account, BaseDisk, Instance, Version
 from bathotype.service.records.base import CHANGE, new_id, utcnow
-from bathotype.service.shares import owner_of, shares_of_version
+from bathotype.service.shares import shares_of_version
 from bathotype.service.upkeep.duty import Duty, Turn
+from bathotype.service.usable import usable_of
 from bathotype.sites.protocol import Site, SiteMachine
 
 _ASK_AGAIN = timedelta(minutes=5)
@@ -148,9 +148,12 @@ class Follower:
     def _admitted(self, session: Session, machine: SiteMachine, version_id: str) -> None:
         """Report a machine that somebody started at the site and that the launch rules would have refused."""
         version, account = session.get_one(Version, version_id), session.get_one(Account, self._account)
-        reasons = judge(session, account, version, machine.region, machine.tags).decision.told("refuse")
-        if version.line.account_id != self._account and not shares_of_version(session, self._account, version):
-            reasons.append(f"{owner_of(session, version)}/{reference_of(version)} is not shared with {account.name}.")
+        shares = shares_of_version(session, self._account, version)
+        seen = usable_of(session, version, shares)
+        judged = judge(session, (account.id, account.name), seen, machine.region, machine.tags)
+        reasons = judged.decision.told("refuse")
+        if seen.owner_id != self._account and not shares:
+            reasons.append(f"{seen.owner}/{seen.reference} is not shared with {account.name}.")
         if reasons:
             told = f"{machine.name} was started at the site, and the rules do not admit it. {' '.join(reasons)}"
             audit.raise_alert(session, self._account, "not-admitted", machine.name, told)

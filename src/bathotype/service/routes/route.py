@@ -1,0 +1,181 @@
+"""The route that the whole API is made of."""
+
+from __future__ import annotations
+
+import inspect
+from collections.abc import Callable, Coroutine, Iterator, Sequence
+from dataclasses import replace
+from enum import Enum
+from functools import cache, wraps
+from typing import Any
+
+from fastapi import APIRouter, Request, Response
+from fastapi.dependencies.models import Dependant
+from fastapi.exceptions import RequestValidationError
+from fastapi.routing import APIRoute
+from pydantic import TypeAdapter
+from starlette.concurrency import run_in_threadpool
+from starlette.routing import BaseRoute, Match
+from starlette.types import Receive, Scope, Send
+
+from bathotype.core.errors import Invalid
+from bathotype.service.database import Reads
+from bathotype.wire.common import Problem
+
+API = "/api/v1"
+JSON = "application/json"
+#: The name of the way to show a token, in the API's document.
+TOKEN_SCHEME = "HTTPBearer"
+
+#: For every route: what it may answer besides success.
+PROBLEMS: dict[int | str, dict[str, Any]] = {
+    code: {"model": Problem, "content": {"application/problem+json": {}}, "description": text}
+    for code, text in (
+        (401, "Not signed in"),
+        (403, "Role or token do not allow it"),
+        (404, "Not found"),
+        (409, "Refused by a rule or state"),
+        (422, "Not valid"),
+    )
+}
+
+
+class Given:
+    """A parameter that the service gives a route: a dependency that `StrictRoute` finds by itself."""
+
+    #: Whether it is who calls; it is found first.
+    is_caller = False
+
+    def __init__(self, find: Callable[[Request], Any]) -> None:
+        self.find = find
+
+    def __call__(self) -> None:
+        """FastAPI looks at the parameters, for the API's document, and never calls it."""
+
+
+class StrictRoute(APIRoute):
+    """A route that refuses query parameters it does not have: a misspelt filter must not be ignored.
+
+    What the service gives it, its caller first of all, is found in the thread that answers; FastAPI, which would take a
+    thread for each, sees only what the request says.  The model that it returns becomes JSON once, in that thread.
+    """
+
+    def get_route_handler(self) -> Callable[[Request], Coroutine[Any, Any, Response]]:
+        full = self.dependant
+        given = {d.name: d.call for d in full.dependencies if isinstance(d.call, Given) and d.name is not None}
+        callers = [one for one in given.values() if one.is_caller]
+        if callers:
+            self.openapi_extra = {**(self.openapi_extra or {}), "security": [{TOKEN_SCHEME: []}]}
+        #: Whether the route reads on the connection on which its caller is looked up.
+        self.reads_on = READS in given.values()
+        self.dependant = replace(
+            full,
+            call=_answering(self, given, full.request_param_name),
+            dependencies=[d for d in full.dependencies if not isinstance(d.call, Given)],
+            request_param_name=full.request_param_name or "request_",
+        )
+        handle = super().get_route_handler()
+        self.dependant = full  # for the API's document
+        known = set(query_names(full))
+
+        async def strict(request: Request) -> Response:
+            if unknown := sorted(request.query_params.keys() - known):
+                raise Invalid(
+                    f"There is no parameter {unknown[0]!r} here.",
+                    advice=f"The parameters are {', '.join(sorted(known))}." if known else "It takes no parameters.",
+                )
+            reads = request.state.reads = Reads(request.app.state.service.database)
+            try:
+                return await handle(request)
+            except RequestValidationError:
+                for caller in callers:  # a stranger is told to sign in, and nothing else
+                    await run_in_threadpool(caller.find, request)
+                raise
+            finally:
+                reads.release()
+
+        return strict
+
+
+def _answering(route: StrictRoute, given: dict[str, Given], request_name: str | None) -> Callable[..., Any]:
+    """A route's endpoint as FastAPI shall call it: with what the request says alone.
+
+    The answer is not checked again: its models were checked when they were made.
+    """
+    endpoint, status = route.endpoint, route.status_code or 200
+    headers_apart = route.dependant.response_param_name is not None  # FastAPI puts them on the answer
+
+    @cache
+    def adapter() -> TypeAdapter[Any]:
+        return TypeAdapter(route.response_model)  # when it is first needed: it takes a while
+
+    def completed(values: dict[str, Any]) -> dict[str, Any]:
+        request = values[request_name] if request_name else values.pop("request_")
+        for name, one in given.items():
+            values[name] = one.find(request)
+        return values
+
+    if inspect.iscoroutinefunction(endpoint):
+
+        @wraps(endpoint)
+        async def answer_later(**values: Any) -> Any:
+            return await endpoint(**await run_in_threadpool(completed, values))
+
+        return answer_later
+
+    @wraps(endpoint)
+    def answer(**values: Any) -> Any:
+        made = endpoint(**completed(values))
+        if route.response_model is None or isinstance(made, Response) or headers_apart:
+            return made
+        return Response(adapter().dump_json(made), status, media_type=JSON)
+
+    return answer
+
+
+READS = Given(lambda request: request.state.reads)
+
+
+def sent(body: bytes) -> Response:
+    """An answer that is JSON already."""
+    return Response(body, media_type=JSON)
+
+
+def query_names(dependant: Dependant) -> Iterator[str]:
+    """The query parameters of a route and of everything that it depends on."""
+    yield from (parameter.alias for parameter in dependant.query_params)
+    for inner in dependant.dependencies:
+        yield from query_names(inner)
+
+
+class ByFirstWord(BaseRoute):
+    """Finds a route of the API among those whose paths begin with the same word, instead of asking a hundred.
+
+    It stands before the routes themselves, which say what is missing where it finds none.
+    """
+
+    def __init__(self, routes: Sequence[BaseRoute]) -> None:
+        self._routes: dict[str, list[BaseRoute]] = {}
+        for one in routes:
+            if isinstance(one, StrictRoute):
+                self._routes.setdefault(_first_word(one.path), []).append(one)
+
+    def matches(self, scope: Scope) -> tuple[Match, Scope]:
+        if scope["type"] == "http":
+            for one in self._routes.get(_first_word(scope["path"].removeprefix(scope.get("root_path", ""))), ()):
+                match, found = one.matches(scope)
+                if match == Match.FULL:
+                    return match, {**found, "route": one}
+        return Match.NONE, {}
+
+    async def handle(self, scope: Scope, receive: Receive, send: Send) -> None:
+        await scope["route"].handle(scope, receive, send)
+
+
+def _first_word(path: str) -> str:
+    return path[len(API) + 1 :].partition("/")[0] if path.startswith(API) else ""
+
+
+def api_router(prefix: str = "", *, tags: list[str | Enum] | None = None) -> APIRouter:
+    """A router of the API; its document lists what each route may answer besides success."""
+    return APIRouter(prefix=API + prefix, tags=tags, responses=PROBLEMS, route_class=StrictRoute)
