@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from functools import lru_cache
 
 from bathotype.core.errors import Invalid
 from bathotype.core.lifecycle.numbers import parse_number
@@ -42,6 +43,7 @@ def check_name(text: str, what: str) -> str:
     return text
 
 
+@lru_cache(maxsize=1024)
 def parse_reference(text: str) -> Reference:
     """Raises `Invalid` where the text is no reference."""
     account, slash, rest = text.rpartition("/")
