@@ -109,7 +109,7 @@ class Bench:
             first = self.side_by_side(
                 "first capture of new data, site to store",
                 "zstd -1 -T2 of the same bytes to a file",
-                1.0,
+                0.85,
                 fresh,
                 lambda n: timed("zstd", "-q", "-1", "-T2", "-f", data, "-o", self.folder / "out.zst"),
             )
@@ -188,25 +188,38 @@ class Bench:
         self.side_by_side(
             "materialise a version to a raw file, verified",
             "zstd -d of the same data to a file",
-            0.9,
+            0.85,
             lambda n: (raw.unlink(missing_ok=True), ours("restore", store=store, version="v1", target=str(raw)))[1],
             lambda n: (plain.unlink(missing_ok=True), timed("zstd", "-q", "-d", "-f", packed, "-o", plain))[1],
         )
         image, other = self.folder / "e.qcow2", self.folder / "q.qcow2"
-        for work, aim, given in (
-            ("export the materialised raw file to qcow2", 1.2, {"raw": str(raw)}),
-            ("export to qcow2 straight from the store, every chunk verified", 1.2, {"store": store, "version": "v1"}),
-        ):
-            self.side_by_side(
-                work,
-                "qemu-img convert -O qcow2 of the materialised raw file",
-                aim,
-                lambda n, given=given: (image.unlink(missing_ok=True), ours("export", target=str(image), **given))[1],
-                lambda n: (
-                    other.unlink(missing_ok=True),
-                    timed("qemu-img", "convert", "-f", "raw", "-O", "qcow2", raw, other),
-                )[1],
-            )
+
+        def export(**given: str) -> dict[str, Any]:
+            image.unlink(missing_ok=True)
+            return ours("export", target=str(image), **given)
+
+        def convert(source: Path) -> float:
+            other.unlink(missing_ok=True)
+            return timed("qemu-img", "convert", "-f", "raw", "-O", "qcow2", source, other)
+
+        def unpack_and_convert(_: int) -> float:
+            plain.unlink(missing_ok=True)
+            return timed("zstd", "-q", "-d", "-f", packed, "-o", plain) + convert(plain)
+
+        self.side_by_side(
+            "export the materialised raw file to qcow2",
+            "qemu-img convert -O qcow2 of the materialised raw file",
+            1.2,
+            lambda n: export(raw=str(raw)),
+            lambda n: convert(raw),
+        )
+        self.side_by_side(
+            "export to qcow2 straight from the store, every chunk verified",
+            "zstd -d of the same data to a file, and qemu-img convert -O qcow2 of it",
+            1.0,
+            lambda n: export(store=store, version="v1"),
+            unpack_and_convert,
+        )
         subprocess.run(["qemu-img", "compare", "-f", "raw", "-F", "qcow2", raw, image], check=True, capture_output=True)
         for file in (raw, plain, image, other):
             file.unlink()

@@ -26,6 +26,7 @@ from bathotype.core.store.manifest import ChunkIndex
 from bathotype.core.store.materialise import StoredDisk, materialise
 from bathotype.core.store.note import CaptureNote
 from bathotype.core.store.region import RegionStore
+from bathotype.core.store.threads import hand_over_quickly
 
 Given = dict[str, Any]
 
@@ -98,6 +99,7 @@ WORKS: dict[str, Callable[[Given], Given]] = {f.__name__: f for f in (capture, r
 def main() -> None:
     """Do one work and tell how long it took."""
     given = json.loads(sys.argv[2])
+    hand_over_quickly()  # as a worker does
     began = time.perf_counter()
     told = WORKS[sys.argv[1]](given)
     seconds = time.perf_counter() - began

@@ -6,6 +6,7 @@ import contextlib
 import ctypes
 from functools import partial
 
+from bathotype.core.store.threads import hand_over_quickly
 from bathotype.service.kinds import KINDS
 from bathotype.service.logs import configure
 from bathotype.service.operations.runner import Runner
@@ -23,6 +24,7 @@ _WORK_PATIENCE, _UPKEEP_PATIENCE = 45.0, 3.0
 def work(concurrency: int) -> None:
     """Work until stopped."""
     _keep_memory_small()
+    hand_over_quickly()
     thawguard.post.start()
     service = Service.from_environment(patience=_WORK_PATIENCE)
     settings, database = service.settings, service.database

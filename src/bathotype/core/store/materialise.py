@@ -111,10 +111,17 @@ def damaged_rows(
         except Damaged as error:
             return part, part.rows, error.message
         wrong, why = [], ""
-        for row in part.rows:
+        unpacked: list[tuple[int, bytes]] = []
+        for row in part.rows:  # first all are unpacked, then checked: see the same in ingest
             at = int(manifest.offset[row]) - part.start
             try:
-                store.read_chunk(name, raw[at : at + int(manifest.length[row])], manifest.digests[row].tobytes())
+                unpacked.append((row, store.unpack(name, raw[at : at + int(manifest.length[row])])))
+            except Damaged as error:
+                wrong.append(row)
+                why = error.message
+        for row, data in unpacked:
+            try:
+                store.check_chunk(name, data, manifest.digests[row].tobytes())
             except Damaged as error:
                 wrong.append(row)
                 why = error.message
@@ -224,14 +231,19 @@ class StoredDisk:
 
     def _read_run(self, offset: int, length: int) -> bytes:
         """Many chunks at once: those that lie together in a pack come in one request, and pass by the cache."""
-        out = bytearray(length)
         low, high = np.searchsorted(self.manifest.index, [offset // CHUNK, (offset + length - 1) // CHUNK + 1])
-        for fetch in fetches(self.manifest, np.arange(int(low), int(high))):
-            for index, data in _load(self.manifest, self._store, fetch):
-                at = index * CHUNK - offset
-                piece = data[max(0, -at) : length - at]
-                out[max(0, at) : max(0, at) + len(piece)] = piece
-        return bytes(out)
+        rows = np.arange(int(low), int(high))
+        loaded = dict(
+            part for fetch in fetches(self.manifest, rows) for part in _load(self.manifest, self._store, fetch)
+        )
+        out: list[bytes] = []
+        reached, end = offset, offset + length
+        for index in sorted(loaded):
+            at = index * CHUNK
+            piece = loaded[index][max(0, offset - at) : end - at]
+            out += bytes(max(0, at - reached)), piece
+            reached = max(at, offset) + len(piece)
+        return b"".join((*out, bytes(end - reached)))
 
     def frame(self, index: int) -> bytes:
         """The compressed frame of the chunk at a disk position, checked.  Raises `Damaged` where there is none."""
