@@ -38,7 +38,7 @@ from bathotype.service import schema
 from bathotype.service.access.principals import add_token, make_user, set_role
 from bathotype.service.database import Database
 from bathotype.service.records import Account
-from bench import costs
+from bench import chunks, costs
 from bench.load import Fleet, fill, line, number_of
 from bench.report import Row
 
@@ -303,7 +303,7 @@ def clients(given: dict[str, Any]) -> dict[str, Any]:
 def rows() -> tuple[list[Row], float]:
     """The table's rows, and the most answers a second through the API."""
     with stage(Fleet()) as made:
-        out = costs.rows(made)
+        out = [*costs.rows(made), *chunks.rows(made)]
         inside, scans = at_the_database(made)
         (paced, _), (most, rate) = through_the_api(made, (_PAUSE, 0.0))
     for name in inside:

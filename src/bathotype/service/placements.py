@@ -12,13 +12,13 @@ from sqlalchemy.orm import Session
 from bathotype.core.errors import BathotypeError, Refused
 from bathotype.core.lifecycle.rules import LaunchRule, matches
 from bathotype.core.lifecycle.states import VersionState
-from bathotype.core.store.manifest import ChunkIndex
 from bathotype.core.store.transfer import missing_rows
 from bathotype.core.units import plural
 from bathotype.service.access.principals import Principal
 from bathotype.service.catalogue import reference_of
+from bathotype.service.chunks import RegionChunks
 from bathotype.service.kinds.drain import Drain
-from bathotype.service.kinds.replicate import ReplicaParams, Replicate, manifests, relatives
+from bathotype.service.kinds.replicate import ReplicaParams, Replicate
 from bathotype.service.kinds.transfers import sources_of
 from bathotype.service.operations.start import start_operation
 from bathotype.service.reach import Reach
@@ -71,8 +71,7 @@ def plan_move(session: Session, reach: Reach, version: Version, place: wire.Regi
         )
     try:
         manifest = reach.store(sources[0]).get_manifest(version.id)
-        known = ChunkIndex(manifests(reach.store(place.region), relatives(session, version, place.region)))
-        moved = missing_rows(manifest, known).bytes
+        moved = missing_rows(manifest, RegionChunks(reach.database, place.region)).bytes
     except BathotypeError as error:
         return answer.model_copy(update={"source": sources[0], "blockers": [error.message]})
     return answer.model_copy(

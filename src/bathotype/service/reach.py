@@ -33,7 +33,7 @@ class Reach:
     def __init__(
         self, database: Database, places: Places, *, patience: float, open_site: OpenSite = _by_adapter
     ) -> None:
-        self._database, self.places, self._patience, self._open = database, places, patience, open_site
+        self.database, self.places, self._patience, self._open = database, places, patience, open_site
         self._stores: dict[str, RegionStore] = {}
         self._sites: dict[tuple[str, str], Site] = {}
         self._names: dict[str, str] = {}
@@ -86,7 +86,7 @@ class Reach:
     def account_name(self, account_id: str) -> str:
         """An account's name by id."""
         if account_id not in self._names:
-            with self._database.sessions() as session:
+            with self.database.sessions() as session:
                 name = session.scalar(select(Account.name).where(Account.id == account_id))
             if name is None:
                 raise NotFound(f"There is no account {account_id}.")

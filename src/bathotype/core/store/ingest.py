@@ -14,7 +14,7 @@ import numpy.typing as npt
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import BlockSource, Masked, read_into
 from bathotype.core.store.chunks import CHUNK, compress, digest
-from bathotype.core.store.manifest import ChunkIndex, Manifest, ManifestBuilder
+from bathotype.core.store.manifest import KnownChunks, Manifest, ManifestBuilder, Place
 from bathotype.core.store.pack import PackBuilder
 from bathotype.core.store.region import RegionStore
 
@@ -42,7 +42,7 @@ def ingest(
     source: BlockSource,
     used: Ranges,
     store: RegionStore,
-    known: ChunkIndex,
+    known: KnownChunks,
     *,
     on_pack: Callable[[str, int], None] = lambda name, size: None,
     progress: Progress = lambda done, total: None,
@@ -131,7 +131,7 @@ class _Chunk:
     index: int
     digest: bytes
     frame: bytes | None
-    place: tuple[str, int, int] | None
+    place: Place | None
 
 
 def _batches(indices: list[int]) -> Iterator[list[int]]:
@@ -175,7 +175,7 @@ def _read(source: BlockSource, batch: list[int], buffers: _Buffers) -> tuple[mem
 
 
 def _handle(
-    reading: Future[tuple[memoryview, int]], batch: list[int], known: ChunkIndex, buffers: _Buffers
+    reading: Future[tuple[memoryview, int]], batch: list[int], known: KnownChunks, buffers: _Buffers
 ) -> list[_Chunk]:
     buffer, length = reading.result()
     try:
@@ -184,7 +184,7 @@ def _handle(
         buffers.give_back(buffer)
 
 
-def _chunks(data: memoryview, batch: list[int], known: ChunkIndex) -> list[_Chunk]:
+def _chunks(data: memoryview, batch: list[int], known: KnownChunks) -> list[_Chunk]:
     start = batch[0] * CHUNK
     pieces = {}
     for index in batch:
@@ -207,7 +207,7 @@ class _Writer:
         self,
         store: RegionStore,
         builder: ManifestBuilder,
-        known: ChunkIndex,
+        known: KnownChunks,
         on_pack: Callable[[str, int], None],
         puts: ThreadPoolExecutor,
     ) -> None:

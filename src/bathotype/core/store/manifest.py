@@ -8,6 +8,7 @@ from __future__ import annotations
 import json
 import struct
 from dataclasses import dataclass, replace
+from typing import Protocol
 
 import numpy as np
 import numpy.typing as npt
@@ -232,6 +233,17 @@ class ManifestBuilder:
         )
 
 
+#: ``(pack, offset, length)``: where a store holds a chunk.
+Place = tuple[str, int, int]
+
+
+class KnownChunks(Protocol):
+    """What is known of the chunks that a store holds."""
+
+    def find_all(self, digests: list[bytes]) -> list[Place | None]:
+        """Where each chunk is, None where it is not known.  Called from several threads."""
+
+
 class ChunkIndex:
     """Where chunks that a region already holds can be found, from a few manifests.
 
@@ -257,7 +269,7 @@ class ChunkIndex:
         order = np.argsort(keys, kind="stable")
         self._keys, self._digests, self._place = keys[order], self._digests[order], self._place[order]
 
-    def find_all(self, digests: list[bytes]) -> list[tuple[str, int, int] | None]:
+    def find_all(self, digests: list[bytes]) -> list[Place | None]:
         """``(pack, offset, length)`` of each chunk, None where it is not known."""
         if not len(self._keys) or not digests:
             return [None] * len(digests)

@@ -17,13 +17,11 @@ import numpy as np
 
 from bathotype.core.errors import Damaged
 from bathotype.core.store.ingest import Progress
-from bathotype.core.store.manifest import ChunkIndex, Indices, Manifest
+from bathotype.core.store.manifest import ChunkIndex, Indices, KnownChunks, Manifest, Place
 from bathotype.core.store.materialise import Fetch, fetches
 from bathotype.core.store.pack import PackBuilder
 from bathotype.core.store.region import RegionStore
 
-#: ``(pack, offset, length)`` of a chunk in the target.
-Place = tuple[str, int, int]
 _LOOKED_UP = 4096
 
 
@@ -52,7 +50,7 @@ class Missing:
     bytes: int
 
 
-def missing_rows(manifest: Manifest, known: ChunkIndex) -> Missing:
+def missing_rows(manifest: Manifest, known: KnownChunks) -> Missing:
     """Which chunks of a version a region lacks, going by what is known of it."""
     digests = manifest.digests
     found = [
@@ -72,7 +70,7 @@ def transfer(
     manifest: Manifest,
     source: RegionStore,
     target: RegionStore,
-    known: ChunkIndex,
+    known: KnownChunks,
     ledger: Ledger,
     *,
     streams: int = 4,
@@ -198,7 +196,7 @@ class _Brought:
     frames: list[tuple[int, bytes]]
 
 
-def _placed(manifest: Manifest, known: ChunkIndex, places: dict[bytes, Place]) -> Manifest:
+def _placed(manifest: Manifest, known: KnownChunks, places: dict[bytes, Place]) -> Manifest:
     """The manifest with the places that its chunks have in the target."""
     packs: dict[str, int] = {}
     table = np.zeros((len(manifest), 3), np.int64)

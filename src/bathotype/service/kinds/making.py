@@ -11,23 +11,23 @@ from dataclasses import asdict
 from typing import Any, TypeVar
 
 from pydantic import BaseModel
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from bathotype.core.contents.inventory import Contents, read_contents
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import BlockSource, open_file
-from bathotype.core.errors import BathotypeError, NotFound, Refused
+from bathotype.core.errors import BathotypeError, Damaged, NotFound, Refused
 from bathotype.core.generalize import residue
 from bathotype.core.guest.files import GuestDisk
 from bathotype.core.lifecycle.numbers import sort_key
 from bathotype.core.store.ingest import Unchanged, ingest
-from bathotype.core.store.manifest import ChunkIndex, Manifest
-from bathotype.core.store.materialise import materialise
+from bathotype.core.store.manifest import Manifest
+from bathotype.core.store.materialise import damaged_rows, materialise
 from bathotype.core.store.note import CaptureNote
 from bathotype.core.units import iec, plural
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
+from bathotype.service.chunks import RegionChunks, add_version, forget_chunks
 from bathotype.service.kinds.generalizing import Generalized, chunks_before
 from bathotype.service.kinds.scratch import image_path, new_image
 from bathotype.service.numbering import claim, claim_again, give_back
@@ -37,8 +37,6 @@ from bathotype.service.operations.start import start_operation
 from bathotype.service.records import Finding, Line, Operation, Replica, Version, VersionPackage
 from bathotype.service.records.base import utcnow
 from bathotype.service.signatures import KeyRing
-
-_MOST_REFERENCES = 4  # manifests whose chunks are looked up before storing anew
 
 
 class NumberedParams(Params):
@@ -140,7 +138,7 @@ class MakingKind(NumberedKind[P, K]):
         context, params = self.context, self.params
         context.keep_chunks(params.region)
         store = context.store(params.region)
-        known = ChunkIndex(self._references())
+        known = RegionChunks(context.database, params.region, self._near())
         stored = ingest(disk, used, store, known, progress=context.progress, unchanged=unchanged)
         manifest = stored.manifest
         store.put_manifest(params.version_id, manifest)
@@ -163,28 +161,19 @@ class MakingKind(NumberedKind[P, K]):
         with open_file(image_path(self.context)) as image:
             self.store_disk(image, used)
 
-    def _references(self) -> list[Manifest]:
-        """Manifests in which equal chunks are likely: the parent's, and the line's and machine's newest."""
+    def _near(self) -> list[Manifest]:
+        """The parent's manifest, where its replica here is sound: most chunks are found in it, without the database."""
         context, params = self.context, self.params
         with context.session() as session:
-            here = (
-                select(Version.id)
-                .join(Replica)
-                .where(Replica.region == params.region, Replica.state == "ready", Version.state != "purged")
-            )
-            newest = here.order_by(Version.created_at.desc())
             parent = self.parent(session)
-            wanted = [parent] if parent else []
-            wanted += session.scalars(newest.where(Version.line_id == params.line_id).limit(2))
-            if machine := self.memo.source.get("machine_id"):
-                wanted += session.scalars(newest.where(Version.source["machine_id"].as_string() == machine).limit(1))
-        found = []
-        for version in list(dict.fromkeys(wanted))[:_MOST_REFERENCES]:
-            try:
-                found.append(context.store(params.region).get_manifest(version))
-            except BathotypeError as error:
-                context.log(f"The manifest of {version} cannot be used as a reference: {error.message}", "warning")
-        return found
+            here = session.get(Replica, (parent, params.region)) if parent else None
+            if here is None or here.state != "ready":
+                return []
+        try:
+            return [context.store(params.region).get_manifest(here.version_id)]
+        except BathotypeError as error:
+            context.log(f"The manifest of {parent} cannot be used as a reference: {error.message}", "warning")
+            return []
 
     def judge_stored(self, *, identity_kept: bool) -> None:
         """Read the version from its store, as a launch does, and scan it for residue and contents.
@@ -202,6 +191,11 @@ class MakingKind(NumberedKind[P, K]):
             disk = GuestDisk.open(back)
             findings = residue.scan(disk, self.known_identity, layout=disk.layout, identity_kept=identity_kept)
             self.judged(findings, read_contents(disk))
+        except Damaged:
+            # It may rest on chunks that another version brought long ago: the next capture shall store them anew.
+            bad, _ = damaged_rows(manifest, store)
+            forget_chunks(context.database, params.region, (digest.tobytes() for digest in manifest.digests[bad]))
+            raise
         except Refused as error:
             self.judged(residue.unreadable(error.message), Contents())
         finally:
@@ -222,6 +216,9 @@ class MakingKind(NumberedKind[P, K]):
             if session.get(Version, self.params.version_id) is None:
                 seal(session, self.context, self.params, self.memo, mode, self.parent(session), told_source)
                 self.on_recorded(session)
+        self.context.keep_chunks(self.params.region)
+        manifest = self.context.store(self.params.region).get_manifest(self.params.version_id)
+        add_version(self.context.database, self.params.region, self.params.version_id, manifest)
 
     def on_recorded(self, session: Session) -> None:
         """More to record in the transaction that records the version."""

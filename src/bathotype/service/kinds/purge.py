@@ -9,6 +9,7 @@ from sqlalchemy import select, update
 from bathotype.core.store.collect import plan_collect, repack
 from bathotype.core.store.manifest import Manifest
 from bathotype.core.units import iec, plural
+from bathotype.service.chunks import add_chunks, forget_packs
 from bathotype.service.kinds.basedisks import remove_base_disk
 from bathotype.service.operations.context import WorkContext
 from bathotype.service.operations.kind import Kind, Memo, Params, Step
@@ -89,9 +90,11 @@ def collect_region(context: WorkContext, region: str, version_id: str) -> int:
     changed = repack(store, live, decided.sparse, lambda name, size: None)
     for version, manifest in changed.items():
         store.put_manifest(version, manifest)
+        add_chunks(context.database, region, manifest)
     rewritten = dict(decided.sparse.items()) if changed else {}
     # Only now is every chunk that anybody needs found without the old packs.
     store.delete_manifest(version_id)
+    forget_packs(context.database, region, (*decided.dead, *rewritten))
     for name in (*decided.dead, *rewritten):
         store.delete_pack(name)
     freed = sum(size for _, size in present) - sum(size for _, size in store.packs())

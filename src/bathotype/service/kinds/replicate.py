@@ -4,17 +4,15 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from bathotype.core.errors import Damaged, NotFound, Refused
 from bathotype.core.signing.statement import check_digest
-from bathotype.core.store.manifest import ChunkIndex, Manifest
 from bathotype.core.store.materialise import damaged_rows
-from bathotype.core.store.region import RegionStore
 from bathotype.core.store.transfer import missing_rows, transfer
 from bathotype.core.units import iec, plural
 from bathotype.service import audit
+from bathotype.service.chunks import RegionChunks, add_version
 from bathotype.service.kinds.basedisks import BaseDisks
 from bathotype.service.kinds.transfers import ArrivalLedger, LinkPace, forget_arrivals, patiently, sources_of
 from bathotype.service.operations.context import WorkContext
@@ -22,8 +20,6 @@ from bathotype.service.operations.kind import Kind, Memo, Params, Step
 from bathotype.service.records import Replica, Version
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.signatures import check_signature, facts_of
-
-_MOST_REFERENCES = 12
 
 
 class ReplicaParams(Params):
@@ -120,8 +116,7 @@ class Replicate(Kind[ReplicaParams, ReplicateMemo]):
             with context.session() as session:
                 version = session.get_one(Version, self.params.version_id)
                 check_digest(facts_of(session, version), manifest.content_digest)
-                wanted = relatives(session, version, self.params.region)
-            known = ChunkIndex(manifests(there, wanted))
+            known = RegionChunks(context.database, self.params.region)
             missing = missing_rows(manifest, known)
             context.log(f"{iec(missing.bytes)} of {iec(manifest.stored_bytes)} are missing in {self.params.region}.")
             pace = LinkPace(context, source, self.params.region)
@@ -169,6 +164,9 @@ class Replicate(Kind[ReplicaParams, ReplicateMemo]):
                     session, self.context.account_id, self.context.created_by, "version.replicated", self.params.reference,
                     after={"region": self.params.region, "from": self.memo.source, "bytes": self.memo.moved},
                 )  # fmt: skip
+        self._alone()
+        manifest = self.context.store(self.params.region).get_manifest(self.params.version_id)
+        add_version(self.context.database, self.params.region, self.params.version_id, manifest)
 
     def base_disks(self) -> bool | None:
         """Make or remove copies until there are as many as wanted; with none, the first launch there writes one."""
@@ -196,42 +194,6 @@ class Replicate(Kind[ReplicaParams, ReplicateMemo]):
             "moved_bytes": self.memo.moved,
             "copies": self.memo.copies,
         }
-
-
-def relatives(session: Session, version: Version, region: str) -> list[str]:
-    """Versions in a region in which chunks of this one are likely to be: its line's nearest, and its kin."""
-    here = (
-        select(Version.id)
-        .join(Replica)
-        .where(Replica.region == region, Replica.state.in_(("ready", "draining")), Version.id != version.id)
-    )
-    line = here.where(Version.line_id == version.line_id)
-    older, newer = Version.sort_key < version.sort_key, Version.sort_key > version.sort_key
-    wanted = [
-        *session.scalars(line.where(older).order_by(Version.sort_key.desc()).limit(4)),
-        *session.scalars(line.where(newer).order_by(Version.sort_key).limit(4)),
-    ]
-    kin = [i for i in (version.parent_id, version.adopted_from_id) if i]
-    wanted += session.scalars(
-        here.where(
-            Version.id.in_(kin)
-            | Version.parent_id.in_([version.id, *kin])
-            | Version.adopted_from_id.in_([version.id, *kin])
-            | (Version.content_digest == version.content_digest)
-        ).limit(4)
-    )
-    return list(dict.fromkeys(wanted))[:_MOST_REFERENCES]
-
-
-def manifests(store: RegionStore, versions: list[str]) -> list[Manifest]:
-    """Manifests of the related versions that can be read."""
-    found = []
-    for version in versions:
-        try:
-            found.append(store.get_manifest(version))
-        except (NotFound, Damaged):
-            continue
-    return found
 
 
 def mark_damaged(context: WorkContext, version_id: str, region: str, reference: str, told: str) -> None:

@@ -12,7 +12,7 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from bathotype.core.errors import Unavailable
-from bathotype.core.store.transfer import Place
+from bathotype.core.store.manifest import Place
 from bathotype.service.operations.context import WorkContext
 from bathotype.service.reach import Reach
 from bathotype.service.records import Arrival, Link, Replica

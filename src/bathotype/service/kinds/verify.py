@@ -17,6 +17,7 @@ from bathotype.core.store.region import RegionStore
 from bathotype.core.store.transfer import moved_places, transfer
 from bathotype.core.units import plural
 from bathotype.service import audit
+from bathotype.service.chunks import add_chunks, forget_chunks
 from bathotype.service.kinds.replicate import ReplicaParams, mark_damaged
 from bathotype.service.kinds.transfers import ArrivalLedger, LinkPace, forget_arrivals, sources_of
 from bathotype.service.operations.kind import Kind, Memo, Step
@@ -64,6 +65,7 @@ class Verify(Kind[ReplicaParams, VerifyMemo]):
                 self.context, self.params.version_id, self.params.region, self.params.reference, " ".join(told)
             )
             self.context.log(f"{plural(len(bad), 'chunk')} damaged: {told[0]}", "error")
+            self._forget(bad)
             self._mark_others(bad)
         self.memo.chunks, self.memo.bad, self.memo.told = count, bad, told
         self.save()
@@ -75,6 +77,12 @@ class Verify(Kind[ReplicaParams, VerifyMemo]):
             return [], [error.message], 0
         rows, told = damaged_rows(manifest, self._store, progress=self.context.progress)
         return rows.tolist(), told, len(manifest)
+
+    def _forget(self, bad: list[int]) -> None:
+        """Nobody shall take a damaged chunk for one that is there."""
+        if bad:
+            digests = self._store.get_manifest(self.params.version_id).digests[bad]
+            forget_chunks(self.context.database, self.params.region, (digest.tobytes() for digest in digests))
 
     def _mark_others(self, bad: list[int]) -> None:
         """Other versions here that have their chunks in the same damaged places."""
@@ -164,6 +172,7 @@ class Verify(Kind[ReplicaParams, VerifyMemo]):
             pace=LinkPace(self.context, source, self.params.region), progress=self.context.progress,
         )  # fmt: skip
         self._store.put_manifest(self.params.version_id, healed)
+        add_chunks(self.context.database, self.params.region, healed)
         if len(bad):
             self._heal_others(healed, bad)
         return len(healed) - len(good)

@@ -26,6 +26,7 @@ from bathotype.service.records.catalogue import (
     Version,
     VersionPackage,
 )
+from bathotype.service.records.chunks import StoredChunk, StoredPack
 from bathotype.service.records.fleet import FirstBootSet, Identity, Instance
 from bathotype.service.records.operations import LogLine, Operation, OperationStep
 from bathotype.service.records.regions import Arrival, Link, Placement
@@ -67,6 +68,8 @@ __all__ = [
     "Replica",
     "RuleRow",
     "Share",
+    "StoredChunk",
+    "StoredPack",
     "Upload",
     "User",
     "Version",

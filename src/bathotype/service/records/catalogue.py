@@ -126,6 +126,7 @@ class Replica(Base):
     copies: Mapped[int] = mapped_column(default=0)  # launch-ready base disks that shall stand; launches make the first
     multi_zone: Mapped[bool] = mapped_column(default=False)
     verified_at: Mapped[datetime | None]
+    indexed: Mapped[bool] = mapped_column(default=False)  # whether the index of chunks lists all of it
 
 
 class Upload(Base):

@@ -3,6 +3,7 @@
 from bathotype.service.upkeep import (
     answers,
     basedisks,
+    chunks,
     instances,
     leftovers,
     placements,
@@ -27,5 +28,6 @@ DUTIES: tuple[Duty, ...] = tuple(
         uploads,
         scratch,
         answers,
+        chunks,
     )
 )
