@@ -11,7 +11,8 @@ from collections.abc import Iterable, Iterator, Sequence
 from typing import TypeVar
 
 import numpy as np
-from sqlalchemy import ARRAY, LargeBinary, String, bindparam, delete, func, select, text, update
+from psycopg import Connection as Driver
+from sqlalchemy import ARRAY, LargeBinary, String, bindparam, delete, func, select, update
 from sqlalchemy.dialects.postgresql import insert
 
 from bathotype.core.store.manifest import ChunkIndex, Manifest, Place
@@ -20,7 +21,7 @@ from bathotype.service.records import Replica, StoredChunk, StoredPack
 from bathotype.service.statements import Statement
 
 T = TypeVar("T")
-_BATCH = 8192  # rows a statement: some 600 kB
+_BATCH = 65536  # rows a transaction: some 4 MB
 
 _FIND = Statement(
     select(StoredChunk.digest, StoredPack.name, StoredChunk.offset, StoredChunk.length)
@@ -30,11 +31,10 @@ _FIND = Statement(
         StoredPack.region == bindparam("region", type_=String),
     )
 )
-_ADD = text(
-    'insert into stored_chunks (digest, pack_id, "offset", length) '
-    "select * from unnest(cast(:digests as bytea[]), cast(:packs as bigint[]), cast(:offsets as integer[]), "
-    "cast(:lengths as integer[])) on conflict do nothing"
-)
+# Through a table of its own, since COPY cannot pass over rows that are there already: twice as fast as arrays.
+_INCOMING = 'create temp table incoming (digest bytea, pack_id bigint, "offset" integer, length integer) on commit drop'
+_COPY = "copy incoming from stdin (format binary)"
+_ADD = "insert into stored_chunks select * from incoming on conflict do nothing"
 
 
 class RegionChunks:
@@ -83,23 +83,27 @@ def add_chunks(database: Database, region: str, manifest: Manifest) -> None:
     _, rows_ = np.unique(np.ascontiguousarray(manifest.digests).view("V32").reshape(-1), return_index=True)
     for start in range(0, len(rows_), _BATCH):
         part = rows_[start : start + _BATCH]
+        packs, offsets, lengths = (
+            values[part].tolist() for values in (numbers[manifest.pack], manifest.offset, manifest.length)
+        )
         with database.sessions.begin() as session:
-            session.execute(
-                _ADD,
-                {
-                    "digests": [digest.tobytes() for digest in manifest.digests[part]],
-                    "packs": numbers[manifest.pack[part]].tolist(),
-                    "offsets": manifest.offset[part].tolist(),
-                    "lengths": manifest.length[part].tolist(),
-                },
-            )
+            driver = session.connection().connection.driver_connection
+            assert isinstance(driver, Driver)
+            driver.execute(_INCOMING)
+            with driver.cursor() as cursor, cursor.copy(_COPY) as copy:
+                copy.set_types(("bytea", "int8", "int4", "int4"))
+                for digest, *place in zip(manifest.digests[part], packs, offsets, lengths, strict=True):
+                    copy.write_row((digest.tobytes(), *place))
+            driver.execute(_ADD)
 
 
 def forget_packs(database: Database, region: str, names: Iterable[str]) -> None:
     """Forget packs that are about to be removed, with all their chunks."""
     for part in _parts(sorted(names)):
         with database.sessions.begin() as session:
-            session.execute(delete(StoredPack).where(StoredPack.region == region, StoredPack.name.in_(part)))
+            named = (StoredPack.region == region, StoredPack.name.in_(part))
+            session.execute(delete(StoredChunk).where(StoredChunk.pack_id.in_(select(StoredPack.id).where(*named))))
+            session.execute(delete(StoredPack).where(*named))
 
 
 def forget_chunks(database: Database, region: str, digests: Iterable[bytes]) -> None:

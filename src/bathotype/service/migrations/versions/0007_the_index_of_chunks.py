@@ -25,7 +25,6 @@ def upgrade() -> None:
         sa.Column("offset", sa.Integer(), nullable=False),
         sa.Column("length", sa.Integer(), nullable=False),
         sa.PrimaryKeyConstraint("digest", "pack_id", name="pk_stored_chunks"),
-        sa.ForeignKeyConstraint(["pack_id"], ["stored_packs.id"], name="fk_stored_chunks_pack_id", ondelete="CASCADE"),
     )
     op.create_index("ix_stored_chunks_pack_id", "stored_chunks", ["pack_id"])
     op.add_column("replicas", sa.Column("indexed", sa.Boolean(), nullable=False, server_default=sa.false()))
