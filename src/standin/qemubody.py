@@ -152,7 +152,7 @@ class QemuBody:
         (self.facts.folder / "pid").unlink(missing_ok=True)
 
     def pause(self) -> None:
-        """The guest stands still for ever: it is off for its user, while its snapshots can still be read."""
+        """Stop the guest for good: it is off for its user, while its snapshots can still be read."""
         with contextlib.suppress(MonitorError):
             self.monitor.run("stop")
 

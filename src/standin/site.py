@@ -93,7 +93,7 @@ class Site(SiteDisks):
     # Machines
 
     def create_machine(self, account: Account, body: dict[str, Any]) -> Machine:
-        """A machine from a disk of its own or a clone of a base disk; it starts unless told otherwise."""
+        """A machine from a disk of its own or a clone of a base disk."""
         with self.sessions.begin() as session:
             if (known := self._known(session, Machine, account, body)) is not None:
                 return known

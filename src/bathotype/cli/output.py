@@ -59,7 +59,7 @@ _COLOURS = {
 
 @contextmanager
 def transfer_bar(name: str) -> Iterator[Callable[[int, int], None]]:
-    """A bar for bytes that pass, on the error stream; gives what is to be told ``(done, total)``."""
+    """A bar for bytes that pass, on the error stream; gives a function that takes ``(done, total)``."""
     columns = (TextColumn(f"[bold]{name}"), BarColumn(bar_width=28), DownloadColumn(True), TransferSpeedColumn())
     with Progress(*columns, console=errors, transient=True) as progress:
         bar = progress.add_task(name, total=None)
@@ -178,8 +178,8 @@ def follow_all(client: Client, operations: Sequence[Operation], *, quiet: bool =
         def wait(operation: Operation) -> Operation:
             def show(now: Operation) -> None:
                 step = next((s for s in now.steps if s.state == "running"), None)
-                told = f"{step.title} {_detail(now, step)}" if step else now.state
-                progress.update(bars[now.id], completed=now.percent, description=told)
+                text = f"{step.title} {_detail(now, step)}" if step else now.state
+                progress.update(bars[now.id], completed=now.percent, description=text)
 
             return client.wait(operation.id, on_progress=show)
 

@@ -365,7 +365,7 @@ class Client(AccessCalls, RegionCalls, SharingCalls):
         return self._transport.one(work.Operation, "GET", f"/operations/{operation_id}")
 
     def operation_log(self, operation_id: str) -> list[work.LogLine]:
-        """What an operation has told."""
+        """An operation's log."""
         return self._transport.many(work.LogLine, f"/operations/{operation_id}/log")
 
     def cancel(self, operation_id: str) -> work.Operation:

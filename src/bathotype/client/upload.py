@@ -47,9 +47,9 @@ def upload(transport: Transport, file: Path, region: str, progress: Callable[[in
 
 def _memory(transport: Transport, file: Path, region: str) -> Path:
     facts = file.stat()
-    told = f"{transport.url}\n{region}\n{file.resolve()}\n{facts.st_size}\n{facts.st_mtime_ns}"
+    identity = f"{transport.url}\n{region}\n{file.resolve()}\n{facts.st_size}\n{facts.st_mtime_ns}"
     base = Path(os.environ.get("XDG_STATE_HOME") or Path.home() / ".local" / "state")
-    return base / "bathotype" / "uploads" / hashlib.sha256(told.encode()).hexdigest()[:32]
+    return base / "bathotype" / "uploads" / hashlib.sha256(identity.encode()).hexdigest()[:32]
 
 
 def _begun(transport: Transport, memory: Path) -> Upload | None:

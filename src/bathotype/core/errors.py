@@ -88,7 +88,7 @@ class OutOfSpace(BathotypeError):
 
 
 def class_for_status(status: int) -> type[BathotypeError]:
-    """The class that is reported by an HTTP status; `BathotypeError` for one that stands for no other class."""
+    """The class that is reported by an HTTP status; `BathotypeError` for a status of no other class."""
     return _BY_STATUS.get(status, BathotypeError)
 
 

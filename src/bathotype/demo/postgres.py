@@ -123,7 +123,7 @@ class LocalPostgres:
             "log_min_messages=fatal",
         ]
         if not self._durable:
-            # Commits are still written before they are told of: they outlive the server's processes, not the machine's power.
+            # Commits are still written before they are reported: they outlive the server's processes, not the machine's power.
             options += ["-c", "fsync=off", "-c", "full_page_writes=off"]
         return Command([_binary("postgres"), "-D", str(self.data), *options], self._owner)
 

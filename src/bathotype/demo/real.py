@@ -1,4 +1,4 @@
-"""The whole main job on a real Debian guest under QEMU, told step by step: ``make demo-real``."""
+"""The whole main job on a real Debian guest under QEMU, shown step by step: ``make demo-real``."""
 
 from __future__ import annotations
 

@@ -201,7 +201,7 @@ class DemoSystem:
 
 
 def run_demo(data: Path, port: int) -> int:
-    """Start the demo, say so, and keep it running until told to stop."""
+    """Start the demo, say so, and keep it running until it is stopped."""
     if not 0 <= port < 65536:
         raise Invalid(f"{port} is not a port.")
     stopping: list[int] = []

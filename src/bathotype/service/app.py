@@ -100,6 +100,6 @@ def _metrics(service: Service) -> bytes:
             gauge.labels(state).set(count)
         stored = Gauge("bathotype_stored_bytes", "Compressed bytes that captures added to stores", registry=registry)
         stored.set(session.scalar(select(func.sum(Version.new_bytes)).where(Version.state != "purged")) or 0)
-        alerts = Gauge("bathotype_alerts", "Alerts that stand", registry=registry)
+        alerts = Gauge("bathotype_alerts", "Alerts that are not cleared", registry=registry)
         alerts.set(session.scalar(select(func.count()).where(Alert.cleared_at.is_(None))) or 0)
     return generate_latest(registry)

@@ -18,7 +18,7 @@ from bathotype.service.records.base import CHANGE, new_id, utcnow
 _CHAIN_LOCK = 7_246_002
 _WAITING = "events"  # in a session: what to append when it commits
 
-#: The address that the request in hand comes from; empty for what the service does by itself.
+#: The address that the current request comes from; empty for what the service does by itself.
 origin: ContextVar[str] = ContextVar("origin", default="")
 
 
@@ -32,7 +32,7 @@ def record(
     before: dict[str, Any] | None = None,
     after: dict[str, Any] | None = None,
 ) -> None:
-    """Append one event when the caller's transaction commits; it stands exactly when what it tells of does."""
+    """Append one event in the caller's transaction: both are committed, or neither."""
     session.flush()
     event = Event(
         account_id=account_id, actor=actor, source=origin.get(), action=action, subject=subject, before=before, after=after
@@ -97,7 +97,7 @@ def broken_links(session: Session) -> list[int]:
 
 
 def raise_alert(session: Session, account_id: str, kind: str, subject: str, message: str) -> None:
-    """Raise an alert, or raise it again if it was cleared; one that stands is left alone."""
+    """Raise an alert, or raise it again if it was cleared; an alert that is raised already is not changed."""
     alert = session.scalar(
         select(Alert)
         .where(Alert.account_id == account_id, Alert.kind == kind, Alert.subject == subject)
@@ -114,7 +114,7 @@ def raise_alert(session: Session, account_id: str, kind: str, subject: str, mess
 
 
 def clear_alert(session: Session, account_id: str, kind: str, subject: str) -> None:
-    """Clear an alert if it stands."""
+    """Clear an alert if it is raised."""
     alert = session.scalar(
         select(Alert).where(
             Alert.account_id == account_id, Alert.kind == kind, Alert.subject == subject, Alert.cleared_at.is_(None)

@@ -131,8 +131,8 @@ def plan_launch(
         blockers += _site_rules(limits, body, _size(body, version), tags)
     blockers += out
     judged = judge(session, (caller.account_id, caller.account), seen, body.region, tags)
-    blockers += judged.decision.told("refuse")
-    warnings += judged.decision.told("warn")
+    blockers += judged.decision.reasons_for("refuse")
+    warnings += judged.decision.reasons_for("warn")
     counted = rooms(session, caller.account_id, version.id, version.line_id, lock=lock)
     blockers += [b for room in counted if (b := room.blocker(body.count))]
     _first_boot(session, caller, body)
@@ -162,8 +162,8 @@ def _limits(
             )
         )
         others = sorted(held)
-        told = f"It could be launched in {', '.join(others)}." if others else "No other region has it: replicate it."
-        return None, [f"Region {region} is out: {error.message} {told}"]
+        hint = f"It could be launched in {', '.join(others)}." if others else "No other region has it: replicate it."
+        return None, [f"Region {region} is out: {error.message} {hint}"]
 
 
 def _size(body: LaunchRequest, version: Version) -> str:

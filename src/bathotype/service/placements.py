@@ -91,7 +91,7 @@ def _seconds(session: Session, reach: Reach, source: str, target: str, count: in
 
 
 def start_replicate(session: Session, caller: Principal, version: Version, place: wire.RegionPlace) -> Operation:
-    """Record the operation that brings a version to a region, and how many copies shall stand there.
+    """Record the operation that brings a version to a region, and says how many copies are wanted there.
 
     The number is wanted from now on: of several requests the last counts, in whatever order their operations run.
     """

@@ -238,8 +238,8 @@ def _agent(result: Preflight, site: Site) -> None:
             elif _stays_frozen(agent):
                 result.remarks.forbid("agent", "The guest is already frozen, not by this service.", "Thaw it first.")
             else:
-                told = agent.os_info().get("pretty-name", "an unnamed system")
-                result.remarks.ok("agent", f"The guest agent answers ({told}) and can freeze.")
+                system = agent.os_info().get("pretty-name", "an unnamed system")
+                result.remarks.ok("agent", f"The guest agent answers ({system}) and can freeze.")
             _updates(result, agent)
     except BathotypeError as error:
         if needed:

@@ -106,7 +106,7 @@ def _line_shares(session: Session, caller: Principal, line_id: str) -> bool:
 
 
 def visible_versions(account_id: str) -> Any:
-    """A query for versions of others that shares show to an account: what is only staged is its owner's affair."""
+    """A query for versions of others that shares show to an account; staged versions are not shown."""
     granted = (
         select(Share.id)
         .where(
@@ -146,12 +146,12 @@ def tell_consumers(session: Session, version: Version, kind: str, text: str) -> 
     ).all()
     for account in accounts:
         reference = reference_for(session, version, account)
-        told = text.format(reference=reference)
+        filled = text.format(reference=reference)
         session.execute(
             insert(Notice)
-            .values(id=new_id("no"), account_id=account, kind=kind, version_id=version.id, text=told, at=utcnow())
+            .values(id=new_id("no"), account_id=account, kind=kind, version_id=version.id, text=filled, at=utcnow())
             .on_conflict_do_update(
-                index_elements=["account_id", "kind", "version_id"], set_={"text": told, "at": utcnow()}
+                index_elements=["account_id", "kind", "version_id"], set_={"text": filled, "at": utcnow()}
             )
         )
-        audit.record(session, account, owner_of(session, version), f"notice.{kind}", reference, after={"text": told})
+        audit.record(session, account, owner_of(session, version), f"notice.{kind}", reference, after={"text": filled})

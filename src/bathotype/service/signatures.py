@@ -15,7 +15,7 @@ from bathotype.service.records import Account, AccountKey, Version
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.settings import Settings
 
-#: Keys whose signatures count: a rotated one signs no more, but what it signed stands.
+#: Keys whose signatures count: a rotated key signs nothing new, but its earlier signatures remain valid.
 COUNTS = ("active", "rotated")
 
 

@@ -117,7 +117,7 @@ class ThawGuard:
 
     def __exit__(self, *_: object) -> None:
         with self._connection, contextlib.suppress(OSError):
-            self._connection.shutdown(socket.SHUT_WR)  # unless it was told `thawed`, the guard thaws now
+            self._connection.shutdown(socket.SHUT_WR)  # the guard thaws now, unless it has received `thawed`
             self._connection.settimeout(_KEEP_TRYING)
             self._connection.recv(_MOST)  # returns when the guard has ended
 

@@ -1,4 +1,4 @@
-"""Machines at a site, and what stands in the way of capturing one."""
+"""Machines at a site, and what prevents a capture of one."""
 
 from __future__ import annotations
 

@@ -11,7 +11,7 @@ from bathotype.wire.operations import Operation
 
 
 class RegionPlace(Wire):
-    """A region, how many launch-ready base disks shall stand there, and whether they are spread over its zones."""
+    """A region, the wanted number of launch-ready base disks there, and whether they are spread over its zones."""
 
     region: str = Field(max_length=63, examples=["fjord-2"])
     copies: int = Field(default=1, ge=0, le=64)
@@ -56,8 +56,8 @@ class Replica(Answer):
 
     region: str
     state: str
-    copies: int = Field(description="Base disks that shall stand; a launch makes the first one otherwise.")
-    standing: int = Field(description="Base disks that stand.")
+    copies: int = Field(description="Wanted number of base disks; with none, the first launch makes one.")
+    standing: int = Field(description="Base disks that are ready.")
     zones: dict[str, int]
     multi_zone: bool
     verified_at: datetime | None

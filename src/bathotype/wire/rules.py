@@ -14,7 +14,7 @@ AllowanceKind = Literal["line", "version", "account", "pool"]
 
 
 class SetRule(Answer):
-    """A rule as it stands; ``holds_for`` is the account, or null for all."""
+    """A rule that is set; ``holds_for`` is the account, or null for all."""
 
     holds_for: str | None
     rule: LaunchRule

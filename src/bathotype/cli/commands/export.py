@@ -39,11 +39,11 @@ def register(parsers: Subparsers) -> None:
 def _export(client: Client, given: argparse.Namespace) -> None:
     form = given.format or _SUFFIXES.get(given.to.suffix.lower(), "raw")
     if given.json or not sys.stderr.isatty():
-        told = _write(client, given, form, lambda done, total: None)
+        written = _write(client, given, form, lambda done, total: None)
     else:
         with transfer_bar("export") as progress:
-            told = _write(client, given, form, progress)
-    emit_json(dict(told[0])) if given.json else facts(told[1])
+            written = _write(client, given, form, progress)
+    emit_json(dict(written[0])) if given.json else facts(written[1])
 
 
 def _write(

@@ -62,7 +62,7 @@ def _number(parser: argparse.ArgumentParser) -> None:
 
 
 def _import(client: Client, given: argparse.Namespace) -> int | None:
-    # A line that is not there is told before anything is sent.
+    # A missing line is reported before anything is sent.
     given.region = given.region or _home(client, given.line)
     request: dict[str, Any] = {
         "line": given.line,

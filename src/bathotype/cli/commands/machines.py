@@ -1,4 +1,4 @@
-"""``machines``: what runs at the sites, and what stands in the way of capturing it."""
+"""``machines``: what runs at the sites, and what prevents its capture."""
 
 from __future__ import annotations
 

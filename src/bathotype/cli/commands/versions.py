@@ -155,7 +155,7 @@ def _show(client: Client, given: argparse.Namespace) -> None:
 
 
 def _made_by(v: Version) -> str | None:
-    """How it came to be, as far as one is told."""
+    """How the version was made, as far as the caller may see it."""
     if v.source.get("machine"):
         return f"capture ({v.mode}) of {v.source['machine']} in {v.source.get('region')}"
     if v.adopted_from:

@@ -1,4 +1,4 @@
-"""What stands on a disk: each partition, the file system in it, and which bytes a capture must take."""
+"""The layout of a disk: each partition, the file system in it, and which bytes a capture must take."""
 
 from __future__ import annotations
 

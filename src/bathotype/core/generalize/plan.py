@@ -205,8 +205,8 @@ class _Planner:
         data = "".join(line + "\n" for line in edited).encode("utf-8", "surrogateescape")
         self.result.written[path] = NewContent(data, stat.S_IMODE(self.disk.entries[path].mode))
         gone, more = (sum(line not in b for line in a) for a, b in ((lines, edited), (edited, lines)))
-        told = [f"{plural(count, 'line')} {how}" for count, how in ((gone, "gone"), (more, "more")) if count]
-        self._note(step, "edit", path, max(0, len(raw) - len(data)), ", ".join(told))
+        counts = [f"{plural(count, 'line')} {how}" for count, how in ((gone, "gone"), (more, "more")) if count]
+        self._note(step, "edit", path, max(0, len(raw) - len(data)), ", ".join(counts))
 
     def _pattern(self, text: str) -> re.Pattern[str] | None:
         if "{host_name}" in text and not self.host_name:

@@ -71,7 +71,7 @@ class Write(_Step):
 
 
 class DropLines(_PathStep):
-    """Drop the lines that match a regular expression; ``{host_name}`` stands for the source's own."""
+    """Drop the lines that match a regular expression; ``{host_name}`` is replaced by the source's host name."""
 
     do: Literal["drop-lines"]
     match: str

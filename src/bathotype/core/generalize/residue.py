@@ -97,8 +97,8 @@ def scan(
     for volume in layout.volumes if layout is not None else ():
         if not volume.understood:
             what = f"partition {volume.number} ({volume.filesystem})"
-            told = "captured, but its files were neither generalized nor scanned"
-            finding = _finding("not-scanned", "high", what, 0, told, "Accept it if you know what it contains.")
+            detail = "captured, but its files were neither generalized nor scanned"
+            finding = _finding("not-scanned", "high", what, 0, detail, "Accept it if you know what it contains.")
             found[finding.id] = finding
     order = {"high": 0, "medium": 1, "low": 2}
     return sorted(found.values(), key=lambda f: (order[f.severity], f.rule, f.path, f.line))
@@ -111,8 +111,8 @@ def unreadable(reason: str) -> list[Finding]:
 
 def remains(what: str) -> Finding:
     """The report that the disk's bytes still hold what none of its files does."""
-    told = "in bytes that belong to no file: the site does not free the blocks that the clone discards"
-    return _finding("remains", "high", "(whole disk)", 0, f"{what}, {told}", "Use another file system, or accept it.")
+    detail = "in bytes that belong to no file: the site does not free the blocks that the clone discards"
+    return _finding("remains", "high", "(whole disk)", 0, f"{what}, {detail}", "Use another file system, or accept it.")
 
 
 def _finding(rule: str, severity: str, path: str, line: int, excerpt: str, advice: str) -> Finding:

@@ -1,4 +1,4 @@
-"""Files that are just as their package shipped them: what stands in them is public, whatever it looks like.
+"""Files that are exactly as their package shipped them: their text is public, whatever it looks like.
 
 Documentation and tests of packages hold example keys, tokens and passwords.  dpkg keeps the MD5 sums of a package's
 files (``/var/lib/dpkg/info/*.md5sums``) and of its configuration files (the status file); a compiled Python module

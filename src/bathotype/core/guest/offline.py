@@ -119,9 +119,9 @@ class OfflineEditor:
         """Raise `Damaged` unless `e2fsck -fn` finds the volume clean."""
         done = _run([_tool("e2fsck"), "-fn", self._target])
         if done.returncode:
-            told = [line for line in done.stdout.splitlines() if line and not line.startswith("Pass")]
+            complaints = [line for line in done.stdout.splitlines() if line and not line.startswith("Pass")]
             raise Damaged(
-                f"The file system is not clean: {'; '.join(told[:3])}.",
+                f"The file system is not clean: {'; '.join(complaints[:3])}.",
                 advice="Run a file system check on the machine, then capture it again.",
             )
 

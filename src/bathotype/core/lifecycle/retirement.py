@@ -1,4 +1,4 @@
-"""What stands in the way of retiring or purging a version, and what would happen."""
+"""What prevents retiring or purging a version, and what it would do."""
 
 from __future__ import annotations
 

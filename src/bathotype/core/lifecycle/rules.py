@@ -21,7 +21,9 @@ class RuleException(BaseModel):
     model_config = ConfigDict(extra="forbid")
 
     name: Name
-    subject: Pattern = Field(description="account/line or account/line@number; * and ? stand for any.")
+    subject: Pattern = Field(
+        description="account/line or account/line@number; * and ? match any characters, as in file names."
+    )
     account: str = Field(default="*", max_length=63, description="The launching account; * for each.")
     reason: str = Field(min_length=3, max_length=2000)
     until: date
@@ -107,7 +109,7 @@ class Decision:
         """Whether no rule refuses."""
         return not any(v.outcome == "refuse" for v in self.verdicts)
 
-    def told(self, outcome: str) -> list[str]:
+    def reasons_for(self, outcome: str) -> list[str]:
         """Each reason of the rules with an outcome, with what would satisfy it."""
         return [
             f"Rule {v.rule}: {reason} {need}".strip()
@@ -130,8 +132,8 @@ def _judge(rule: LaunchRule, facts: LaunchFacts) -> Verdict:
         return Verdict(rule.name, "pass")
     for exception in rule.exceptions:
         if exception.covers(facts):
-            told = f"{exception.name} until {exception.until}: {exception.reason}"
-            return Verdict(rule.name, "excepted", (told,), ("",))
+            excused = f"{exception.name} until {exception.until}: {exception.reason}"
+            return Verdict(rule.name, "excepted", (excused,), ("",))
     return Verdict(rule.name, rule.effect, tuple(why for why, _ in failed), tuple(need for _, need in failed))
 
 
@@ -165,10 +167,10 @@ def _failures(rule: LaunchRule, facts: LaunchFacts) -> list[tuple[str, str]]:
     if rule.regions is not None and facts.region not in rule.regions:
         fail(f"region {facts.region} is not allowed.", f"Launch in {' or '.join(rule.regions)}.")
     if missing := sorted(set(rule.tags or ()) - facts.tags):
-        told = (
+        lacking = (
             f"the tag {missing[0]} is missing." if len(missing) == 1 else f"the tags {', '.join(missing)} are missing."
         )
-        fail(told, f"Add {' '.join(f'--tag {tag}=VALUE' for tag in missing)}.")
+        fail(lacking, f"Add {' '.join(f'--tag {tag}=VALUE' for tag in missing)}.")
     return out
 
 

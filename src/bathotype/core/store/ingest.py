@@ -53,7 +53,7 @@ def ingest(
 
     With ``unchanged``, chunks that it vouches for are taken over from its manifest without being read.
 
-    ``on_pack`` is told each pack's name and size *before* it is uploaded, so that a catalogue can claim it.
+    ``on_pack`` is called with each pack's name and size *before* it is uploaded, so that a catalogue can claim it.
     The order of chunks is the order on the disk, so that doing it again makes the very same packs.
     """
     visible = Masked(source, used)

@@ -101,7 +101,7 @@ def damaged_rows(
 ) -> tuple[Indices, list[str]]:
     """Read every chunk back: rows whose bytes are not what their digest says, and what is wrong, one text a pack."""
     bad: list[int] = []
-    told: dict[int, str] = {}
+    reasons: dict[int, str] = {}
     total, done = max(1, manifest.stored_bytes), 0
 
     def check(part: Fetch) -> tuple[Fetch, list[int], str]:
@@ -137,13 +137,13 @@ def damaged_rows(
                     checked, wrong, why = pending.popleft().result()
                     bad += wrong
                     if wrong:
-                        told.setdefault(checked.pack, why)
+                        reasons.setdefault(checked.pack, why)
                     done += checked.end - checked.start
                     progress(min(done, total), total)
         finally:
             for future in pending:
                 future.cancel()
-    return np.array(sorted(bad), np.int64), list(told.values())
+    return np.array(sorted(bad), np.int64), list(reasons.values())
 
 
 def compare(manifest: Manifest, disk: BlockSource, *, progress: Progress = lambda done, total: None) -> list[int]:

@@ -115,7 +115,7 @@ class RegionStore:
     # Uploads: parts of a file that is being brought in
 
     def put_part(self, upload: str, number: int, data: bytes) -> None:
-        """Store one part; an empty one stands for zeros."""
+        """Store one part; an empty part means zeros."""
         self._put(f"{_upload_path(upload)}/{number:08d}", data)
 
     def parts(self, upload: str) -> dict[int, int]:

@@ -80,7 +80,7 @@ def transfer(
 ) -> Manifest:
     """Bring what the target lacks; returns the version's manifest there, which is not stored yet.
 
-    ``pace`` is told before bytes are fetched and returns when the line is free for them.  Raises `Damaged` where the
+    ``pace`` is called before bytes are fetched and returns when the line is free for them.  Raises `Damaged` where the
     source's bytes are not what they should be: nothing of such a chunk reaches the target.
     """
     missing = missing_rows(manifest, known)
@@ -92,10 +92,10 @@ def transfer(
             ledger.wait()
         before, so_far = len(waiting), done
 
-        def told(settled: int, so_far: int = so_far) -> None:
+        def report(settled: int, so_far: int = so_far) -> None:
             progress(so_far + settled, missing.bytes)
 
-        waiting, settled = mover.round(waiting, streams, told)
+        waiting, settled = mover.round(waiting, streams, report)
         done += settled
         stuck = len(waiting) == before
     return _placed(manifest, known, mover.places)
@@ -120,7 +120,7 @@ class _Mover:
         self._chunks: list[tuple[bytes, int, int]] = []
         self._lock = threading.Lock()
 
-    def round(self, rows: Indices, streams: int, told: Callable[[int], None]) -> tuple[Indices, int]:
+    def round(self, rows: Indices, streams: int, report: Callable[[int], None]) -> tuple[Indices, int]:
         """Bring what nobody else brings; returns the rows that others do, and the bytes that were settled."""
         others: list[int] = []
         settled = 0
@@ -134,7 +134,7 @@ class _Mover:
                         brought = pending.popleft().result()
                         others += brought.others
                         settled += self._take(brought)
-                        told(settled)
+                        report(settled)
             finally:
                 for future in pending:
                     future.cancel()

@@ -42,8 +42,8 @@ class OidcLogIn:
         with self._lock:
             if self._known is None:
                 try:
-                    told = httpx.get(f"{self.issuer}/.well-known/openid-configuration", timeout=_PATIENCE)
-                    found = dict(told.raise_for_status().json())
+                    answer = httpx.get(f"{self.issuer}/.well-known/openid-configuration", timeout=_PATIENCE)
+                    found = dict(answer.raise_for_status().json())
                     named = str(found["issuer"]).rstrip("/")
                 except (httpx.HTTPError, ValueError, KeyError) as error:
                     raise Unavailable(
@@ -103,10 +103,10 @@ class OidcLogIn:
             "code_verifier": attempt.verifier,
         }
         try:
-            told = httpx.post(provider["token_endpoint"], data=form, auth=(self._id, self._secret), timeout=_PATIENCE)
+            answer = httpx.post(provider["token_endpoint"], data=form, auth=(self._id, self._secret), timeout=_PATIENCE)
             keys = httpx.get(provider["jwks_uri"], timeout=_PATIENCE).raise_for_status().json()
             token = jwt.decode(
-                told.raise_for_status().json()["id_token"], KeySet.import_key_set(keys), algorithms=_ALGORITHMS
+                answer.raise_for_status().json()["id_token"], KeySet.import_key_set(keys), algorithms=_ALGORITHMS
             )
             wanted = jwt.JWTClaimsRegistry(
                 leeway=_CLOCKS_DIFFER,

@@ -90,7 +90,7 @@ def invite(session: Session, user: User) -> str:
 
 
 def accept_invitation(session: Session, code: str, password: str) -> User:
-    """Set the password; every session that stands ends.  Raises `NotSignedIn` for a code that is not good."""
+    """Set the password and end every open session.  Raises `NotSignedIn` for a code that is not valid."""
     row = session.scalar(select(Invitation).where(Invitation.digest == digest_of(code)).with_for_update(**CHANGE))
     if row is None or row.expires_at < utcnow():
         raise NotSignedIn("The invitation is not good any more.", advice="Ask a steward for a new one.")

@@ -1,1 +1,1 @@
-"""What the API tells: records turned into the models of `bathotype.wire`, many at a time."""
+"""The API's answers: records turned into the models of `bathotype.wire`, many at a time."""

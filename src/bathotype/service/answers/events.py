@@ -1,4 +1,4 @@
-"""What the API tells about events."""
+"""The API's answers about events."""
 
 from __future__ import annotations
 

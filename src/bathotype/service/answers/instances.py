@@ -1,4 +1,4 @@
-"""What the API tells about instances."""
+"""The API's answers about instances."""
 
 from __future__ import annotations
 
@@ -88,7 +88,7 @@ _ONE = _told(_PAGE.where(Instance.id == bindparam("instance")).cte("page"))
 
 
 def instance_answer(session: Session, instance: Instance, account_id: str) -> wire.Instance:
-    """What the API tells an account about an instance, with what the session has changed."""
+    """An instance as an account sees it, including uncommitted changes of the session."""
     session.flush()
     return wire.Instance.model_validate_json(_ONE.first(session, instance=instance.id, caller=account_id).body)
 

@@ -1,4 +1,4 @@
-"""What the API tells about lines."""
+"""The API's answers about lines."""
 
 from __future__ import annotations
 
@@ -46,6 +46,6 @@ def lines_of(most: int) -> Statement:
 
 
 def line_answer(session: Session, line: Line) -> wire.Line:
-    """What the API tells about a line, with what the session has changed."""
+    """A line, including uncommitted changes of the session."""
     session.flush()
     return wire.Line.model_validate_json(_ONE.first(session, line=line.id).body)

@@ -1,4 +1,4 @@
-"""What the API tells about machines at the sites."""
+"""The API's answers about machines at the sites."""
 
 from __future__ import annotations
 

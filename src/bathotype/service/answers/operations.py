@@ -1,4 +1,4 @@
-"""What the API tells about operations."""
+"""The API's answers about operations."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from bathotype.wire import operations as wire
 
 
 def operation_answers(session: Session, rows: Sequence[Operation]) -> list[wire.Operation]:
-    """What the API tells about operations."""
+    """Operations with their steps: one more statement, however many there are."""
     steps: dict[str, list[OperationStep]] = {row.id: [] for row in rows}
     query = select(OperationStep).where(OperationStep.operation_id.in_(list(steps))).order_by(OperationStep.position)
     for step in session.scalars(query):

@@ -1,4 +1,4 @@
-"""What the API tells about launch rules and allowances."""
+"""The API's answers about launch rules and allowances."""
 
 from __future__ import annotations
 
@@ -10,7 +10,7 @@ from bathotype.wire import rules as wire
 
 
 def verdicts_of(judged: Judged) -> list[wire.Verdict]:
-    """The verdicts as they are told."""
+    """The verdicts as the API shows them."""
     return [
         wire.Verdict(
             rule=v.rule, holds_for=holder, outcome=v.outcome, reasons=list(v.reasons), need=[n for n in v.need if n]
@@ -20,7 +20,7 @@ def verdicts_of(judged: Judged) -> list[wire.Verdict]:
 
 
 def allowance_answer(session: Session, row: Allowance, used: int | None = None) -> wire.Allowance:
-    """What the API tells about an allowance."""
+    """An allowance as the API shows it."""
     other = session.get(Account, row.consumer_id) if row.consumer_id else None
     return wire.Allowance(
         name=row.name,

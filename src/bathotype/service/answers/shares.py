@@ -1,4 +1,4 @@
-"""What the API tells about shares."""
+"""The API's answers about shares."""
 
 from __future__ import annotations
 
@@ -15,7 +15,7 @@ from bathotype.wire import sharing as wire
 
 
 def share_answers(session: Session, caller: Principal, rows: Sequence[Share]) -> list[wire.Share]:
-    """What the API tells about shares, to either side.  Who acted on the other side stays there."""
+    """Shares as either side sees them; the names of people on the other side are left out."""
     names = {a.id: a.name for a in session.scalars(select(Account))}
     out = []
     for row in rows:

@@ -1,4 +1,4 @@
-"""What the API tells about versions: to their owner, and to an account that they are shared with."""
+"""The API's answers about versions: to their owner, and to an account that they are shared with."""
 
 from __future__ import annotations
 
@@ -104,13 +104,13 @@ def versions_of(*, after: bool, most: int) -> Statement:
 
 
 def version_answer(session: Session, version: Version) -> wire.Version:
-    """What the API tells a version's owner about it, with what the session has changed."""
+    """A version as its owner sees it, including uncommitted changes of the session."""
     session.flush()
     return wire.Version.model_validate_json(_ONE.first(session, version=version.id).body)
 
 
 def shown(session: Session, caller: Principal, version: Version, shares: list[Share] | None) -> wire.Version:
-    """What the caller is told of a version.  Of another account's it is what launching it takes: state, contents,
+    """A version as the caller may see it.  Of another account's version only what a launch needs: state, contents,
     sizes, findings in numbers, the regions that are shared; not its source, its holds, or who else runs it."""
     full = version_answer(session, version)
     if shares is None:

@@ -106,9 +106,9 @@ class InsideClone:
                     self._context.log(f"{step.id}: {' '.join(step.argv)}")
                     done = agent.run(step.argv, timeout=step.timeout_seconds)
                     if done.exit_code:
-                        told = done.err.decode("utf-8", "replace").strip()[-300:]
+                        output = done.err.decode("utf-8", "replace").strip()[-300:]
                         raise Damaged(
-                            f"Step {step.id} failed inside the clone with exit code {done.exit_code}: {told}",
+                            f"Step {step.id} failed inside the clone with exit code {done.exit_code}: {output}",
                             advice="Mend the step, or the machine, then capture again.",
                             code="step-failed",
                         )
@@ -138,8 +138,8 @@ class InsideClone:
         agent.write_file(f"{_QUIET}/script", text.encode("utf-8", "surrogateescape"))
         done = agent.run(["/bin/sh", f"{_QUIET}/script"], timeout=_SCRIPT_SECONDS)
         if done.exit_code:
-            told = done.err.decode("utf-8", "replace").strip()[-300:]
-            raise Damaged(f"The clone could not be generalized from inside: {told}", code="inside-failed")
+            output = done.err.decode("utf-8", "replace").strip()[-300:]
+            raise Damaged(f"The clone could not be generalized from inside: {output}", code="inside-failed")
 
 
 class _Files:

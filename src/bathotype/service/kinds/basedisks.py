@@ -93,7 +93,7 @@ class BaseDisks:
             self._make(zones[0], 0, 1)
 
     def _make(self, zone: str, number: int, of: int) -> None:
-        """Write one, or have the site copy one that stands, and compare it with the version."""
+        """Write a base disk, or have the site copy an existing one, and compare it with the version."""
         self._context.keep_chunks(self._region)
         manifest = self._context.store(self._region).get_manifest(self._version)
         record, standing = new_id("bd"), self.ready()
@@ -158,14 +158,14 @@ class BaseDisks:
                 .where(Replica.version_id == self._version, Replica.region == self._region)
                 .values(state="damaged")
             )
-            told = f"{self._name} in {self._region}"
-            audit.raise_alert(session, self._owner_id, "replica-damaged", told, str(error))
+            subject = f"{self._name} in {self._region}"
+            audit.raise_alert(session, self._owner_id, "replica-damaged", subject, str(error))
 
     # Launching
 
     @contextmanager
     def least_busy(self, zone: str | None) -> Iterator[BaseDisk]:
-        """The copy of which the fewest machines are being made now: in the zone, if one stands there."""
+        """The copy of which the fewest machines are being made now; one in the zone is preferred."""
         with self._context.session() as session:
             row = self._pick(session, zone) or self._pick(session, None)
             if row is None:

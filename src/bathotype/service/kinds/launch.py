@@ -69,7 +69,7 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
         return BaseDisks(self.context, self.params.version_id, self.params.region)
 
     def base_disk(self) -> bool | None:
-        """Make sure that a verified base disk stands at the site; two launches make one between them."""
+        """Make sure that the site has a verified base disk; if two launches need it, one of them makes it."""
         if self._bases.ready():
             return False
         self._bases.lock()

@@ -144,10 +144,10 @@ class Replicate(Kind[ReplicaParams, ReplicateMemo]):
     def _read_back(self) -> None:
         store = self.context.store(self.params.region)
         manifest = store.get_manifest(self.params.version_id)
-        rows, told = damaged_rows(manifest, store, progress=self.context.progress)
+        rows, why = damaged_rows(manifest, store, progress=self.context.progress)
         if len(rows):
             raise Damaged(
-                f"{plural(len(rows), 'chunk')} arrived damaged in {self.params.region}: {told[0]}",
+                f"{plural(len(rows), 'chunk')} arrived damaged in {self.params.region}: {why[0]}",
                 advice="See whether the region's store keeps what is written, then retry.",
                 code="pack-damaged",
             )
@@ -196,7 +196,7 @@ class Replicate(Kind[ReplicaParams, ReplicateMemo]):
         }
 
 
-def mark_damaged(context: WorkContext, version_id: str, region: str, reference: str, told: str) -> None:
+def mark_damaged(context: WorkContext, version_id: str, region: str, reference: str, why: str) -> None:
     """Take a replica out of service, with an event and an alert for the line's owner."""
     with context.session() as session:
         owner = session.get_one(Version, version_id).line.account_id
@@ -204,7 +204,7 @@ def mark_damaged(context: WorkContext, version_id: str, region: str, reference: 
         if row.state != "damaged":
             audit.record(
                 session, owner, context.created_by, "replica.damaged", reference,
-                before={"state": row.state}, after={"region": region, "why": told},
+                before={"state": row.state}, after={"region": region, "why": why},
             )  # fmt: skip
         row.state = "damaged"
-        audit.raise_alert(session, owner, "replica-damaged", f"{reference} in {region}", told)
+        audit.raise_alert(session, owner, "replica-damaged", f"{reference} in {region}", why)

@@ -123,14 +123,14 @@ def sources_of(session: Session, reach: Reach, version_id: str, target: str) -> 
 
 def patiently(context: WorkContext, what: str, call: Callable[[], Result]) -> Result:
     """Do something that needs a region, and wait while the region cannot be reached; it can be cancelled while it waits."""
-    pause, told = _FIRST_PAUSE, False
+    pause, logged = _FIRST_PAUSE, False
     while True:
         try:
             return call()
         except Unavailable as error:
-            if not told:
+            if not logged:
                 context.log(f"{what} waits: {error.message}", "warning")
-                told = True
+                logged = True
             context.check()
             time.sleep(pause)
             pause = min(2 * pause, _LONGEST_PAUSE)

@@ -7,6 +7,7 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
+from pydantic import AliasChoices, Field
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -31,7 +32,7 @@ class VerifyMemo(Memo):
 
     chunks: int = 0
     bad: list[int] = []
-    told: list[str] = []
+    problems: list[str] = Field(default=[], validation_alias=AliasChoices("problems", "told"))  # "told" until 0.1
     healed: int = 0
     healed_from: str | None = None
 
@@ -57,17 +58,17 @@ class Verify(Kind[ReplicaParams, VerifyMemo]):
     def read(self) -> None:
         """Read and check every chunk of the version."""
         self.context.keep_chunks(self.params.region)
-        bad, told, count = self._look()
-        if not told:
+        bad, problems, count = self._look()
+        if not problems:
             self._sound()
         else:
             mark_damaged(
-                self.context, self.params.version_id, self.params.region, self.params.reference, " ".join(told)
+                self.context, self.params.version_id, self.params.region, self.params.reference, " ".join(problems)
             )
-            self.context.log(f"{plural(len(bad), 'chunk')} damaged: {told[0]}", "error")
+            self.context.log(f"{plural(len(bad), 'chunk')} damaged: {problems[0]}", "error")
             self._forget(bad)
             self._mark_others(bad)
-        self.memo.chunks, self.memo.bad, self.memo.told = count, bad, told
+        self.memo.chunks, self.memo.bad, self.memo.problems = count, bad, problems
         self.save()
 
     def _look(self) -> tuple[list[int], list[str], int]:
@@ -75,8 +76,8 @@ class Verify(Kind[ReplicaParams, VerifyMemo]):
             manifest = self._store.get_manifest(self.params.version_id)
         except (Damaged, NotFound) as error:
             return [], [error.message], 0
-        rows, told = damaged_rows(manifest, self._store, progress=self.context.progress)
-        return rows.tolist(), told, len(manifest)
+        rows, problems = damaged_rows(manifest, self._store, progress=self.context.progress)
+        return rows.tolist(), problems, len(manifest)
 
     def _forget(self, bad: list[int]) -> None:
         """Nobody shall take a damaged chunk for one that is there."""
@@ -95,8 +96,8 @@ class Verify(Kind[ReplicaParams, VerifyMemo]):
             for number in [n for n, name in enumerate(other.packs) if name in names]:
                 offsets = other.offset[other.pack == number].tolist()
                 if any((other.packs[number], offset) in places for offset in offsets):
-                    told = f"It shares damaged chunks with {self.params.reference}."
-                    mark_damaged(self.context, version, self.params.region, reference, told)
+                    why = f"It shares damaged chunks with {self.params.reference}."
+                    mark_damaged(self.context, version, self.params.region, reference, why)
                     break
 
     def _others(self) -> Iterator[tuple[str, str, Manifest]]:
@@ -129,14 +130,14 @@ class Verify(Kind[ReplicaParams, VerifyMemo]):
 
     def heal(self) -> bool | None:
         """Fetch the damaged chunks again, for every version of the region that contains them."""
-        told = self.memo.told
-        if not told:
+        problems = self.memo.problems
+        if not problems:
             return False
         with self.context.session() as session:
             regions = sources_of(session, self.context.reach, self.params.version_id, self.params.region)
         if not regions:
             raise Damaged(
-                told[0],
+                problems[0],
                 advice="No other region has it: restore the pack from a copy of the store, or capture the machine again.",
                 code="pack-damaged",
             )

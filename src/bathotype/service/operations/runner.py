@@ -162,10 +162,10 @@ class Runner:
             except Exception as error:
                 log.exception("operation step broke", operation_id=context.id, step=step.name)
                 self._mark(context, row.position, state="failed", ended_at=utcnow())
-                told = f"{step.title}: an internal error ({type(error).__name__})."
-                context.log(told, "error")
+                message = f"{step.title}: an internal error ({type(error).__name__})."
+                context.log(message, "error")
                 advice = "The service's log has more under this operation's id. Retry it; report it if it comes back."
-                return {"outcome": "failed", "error": {"code": "internal", "message": told, "advice": advice}}
+                return {"outcome": "failed", "error": {"code": "internal", "message": message, "advice": advice}}
         try:
             return {"outcome": "succeeded", "result": work.result()}
         except BathotypeError as error:

@@ -123,7 +123,7 @@ class Replica(Base):
     version_id: Mapped[str] = mapped_column(ForeignKey("versions.id"), primary_key=True)
     region: Mapped[str] = mapped_column(primary_key=True)
     state: Mapped[str] = mapped_column(default="ready")  # coming | ready | damaged | draining | removed
-    copies: Mapped[int] = mapped_column(default=0)  # launch-ready base disks that shall stand; launches make the first
+    copies: Mapped[int] = mapped_column(default=0)  # wanted number of launch-ready base disks; launches make the first
     multi_zone: Mapped[bool] = mapped_column(default=False)
     verified_at: Mapped[datetime | None]
     indexed: Mapped[bool] = mapped_column(default=False)  # whether the index of chunks lists all of it

@@ -10,7 +10,7 @@ from sqlalchemy.orm import Mapped, mapped_column
 
 from bathotype.service.records.base import Base, utcnow
 
-#: States in which an instance counts as running: it stands in the way of a purge.
+#: States in which an instance counts as running, which prevents a purge.
 PRESENT = ("pending", "starting", "running", "stopped", "lost")
 _PRESENT = f"state in {PRESENT}"
 
@@ -18,7 +18,7 @@ _PRESENT = f"state in {PRESENT}"
 class Instance(Base):
     """A machine made from a version; ``site_machine`` is the site's id once it exists.
 
-    ``acted_at`` is when this service last started or changed it, by the database's clock: what a site told before is old.
+    ``acted_at`` is when this service last started or changed it, by the database's clock: what a site reported before that is outdated.
     """
 
     __tablename__ = "instances"

@@ -12,7 +12,7 @@ from bathotype.service.records.base import Base, utcnow
 
 class Placement(Base):
     """A region in which a line's released versions shall be, with so many copies; or one that they shall leave, as
-    soon as each stands where it shall be."""
+    soon as each is where it shall be."""
 
     __tablename__ = "placements"
 

@@ -28,7 +28,7 @@ router = api_router(tags=["captures"])
 
 @router.post("/captures", status_code=202)
 def capture(body: CaptureRequest, caller: Operator, service: ServiceOf, key: Key = None) -> Operation:
-    """Capture a machine's boot disk into a new, staged version.  Every obstacle is told at once, before anything starts."""
+    """Capture a machine's boot disk into a new, staged version.  All obstacles are reported together, before anything starts."""
     _check(service, caller, body)
     machine = find_machine(service.reach, caller.account, body.machine, body.region)
 

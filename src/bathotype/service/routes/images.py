@@ -160,7 +160,7 @@ def _region(service: Service, body: wire.ImportRequest, upload: Upload | None) -
 
 @router.post("/imports", status_code=202)
 def start_import(body: wire.ImportRequest, caller: Operator, service: ServiceOf, key: Key = None) -> Operation:
-    """Import an image file as a new, staged version.  Every obstacle is told at once, before anything starts."""
+    """Import an image file as a new, staged version.  All obstacles are reported together, before anything starts."""
     found = _examined(service, caller, body)
     found.refuse()
 

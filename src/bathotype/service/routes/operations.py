@@ -63,7 +63,7 @@ def show_operation(operation_id: str, caller: Reader, reads: ReadsOf) -> wire.Op
 
 @router.get("/{operation_id}/log")
 def operation_log(operation_id: str, caller: Reader, reads: ReadsOf) -> list[wire.LogLine]:
-    """What an operation has told, oldest first; the newest 1000 lines."""
+    """An operation's log, oldest first; the newest 1000 lines."""
     with reads.session() as session:
         find_operation(session, caller, operation_id)
         query = select(LogLine).where(LogLine.operation_id == operation_id).order_by(LogLine.id.desc()).limit(1000)

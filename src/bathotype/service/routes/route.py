@@ -88,7 +88,7 @@ class StrictRoute(APIRoute):
             try:
                 return await handle(request)
             except RequestValidationError:
-                for caller in callers:  # a stranger is told to sign in, and nothing else
+                for caller in callers:  # a stranger learns that it must sign in, and nothing else
                     await run_in_threadpool(caller.find, request)
                 raise
             finally:

@@ -110,7 +110,7 @@ def explain(
 ) -> wire.Explanation:
     """Each rule's verdict on a launch, and what would satisfy it.
 
-    The owner of a line may ask for another account, and is told the rules for all, not that account's own.
+    The owner of a line may ask for another account; the answer then has the rules for all, not that account's own.
     """
     service.reach.check_region(region)
     version = usable(reads, caller, reference)

@@ -93,7 +93,7 @@ def decline_share(share: str, caller: Sharer, service: ServiceOf) -> wire.Share:
 
 @router.post("/shares/{share}/end")
 def end_share(share: str, caller: Sharer, service: ServiceOf) -> wire.Share:
-    """End a share, from either side: no new launch from now on.  What runs keeps running, and is told as a number."""
+    """End a share, from either side: no new launch from now on.  What runs keeps running, and is shown as a number."""
     with service.database.sessions.begin() as session:
         return share_answers(session, caller, [end(session, caller, share)])[0]
 
@@ -183,7 +183,7 @@ def calendar(caller: Reader, reads: ReadsOf) -> list[wire.Due]:
                 .order_by(Version.sort_key.desc())
                 .limit(1)
             )
-            told = session.scalar(
+            notice = session.scalar(
                 select(Notice.text)
                 .where(Notice.account_id == caller.account_id, Notice.version_id == version.id)
                 .order_by(Notice.at.desc())
@@ -197,7 +197,7 @@ def calendar(caller: Reader, reads: ReadsOf) -> list[wire.Due]:
                     retire_on=version.retire_on,
                     running=count,
                     newest=newest,
-                    notice=told,
+                    notice=notice,
                 )
             )
         return sorted(

@@ -195,7 +195,7 @@ def retirement_plan(reference: str, caller: Reader, reads: ReadsOf) -> PlanAnswe
 
 @router.get(_REF + "/purging")
 def purge_plan(reference: str, caller: Reader, reads: ReadsOf, waive_grace: bool = False) -> PlanAnswer:
-    """What stands in the way of a purge and what it would remove."""
+    """What prevents a purge, and what it would remove."""
     with reads.session() as session:
         usage = usage_of(session, find_version(session, caller, reference))
         return _plan(plan_purge(usage, utcnow(), waive_grace=waive_grace))

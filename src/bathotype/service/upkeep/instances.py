@@ -151,17 +151,17 @@ class Follower:
         shares = shares_of_version(session, self._account, version)
         seen = usable_of(session, version, shares)
         judged = judge(session, (account.id, account.name), seen, machine.region, machine.tags)
-        reasons = judged.decision.told("refuse")
+        reasons = judged.decision.reasons_for("refuse")
         if seen.owner_id != self._account and not shares:
             reasons.append(f"{seen.owner}/{seen.reference} is not shared with {account.name}.")
         if reasons:
-            told = f"{machine.name} was started at the site, and the rules do not admit it. {' '.join(reasons)}"
-            audit.raise_alert(session, self._account, "not-admitted", machine.name, told)
+            why = f"{machine.name} was started at the site, and the rules do not admit it. {' '.join(reasons)}"
+            audit.raise_alert(session, self._account, "not-admitted", machine.name, why)
 
-    def silent(self, told: str) -> None:
+    def silent(self, why: str) -> None:
         """The site does not answer: nobody knows whether what ran there still does."""
         with self._database.sessions.begin() as session:
-            audit.raise_alert(session, self._account, "site-silent", self._region, told)
+            audit.raise_alert(session, self._account, "site-silent", self._region, why)
             query = select(Instance).where(
                 Instance.account_id == self._account,
                 Instance.region == self._region,
