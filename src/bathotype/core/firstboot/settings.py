@@ -17,7 +17,7 @@ _COUNTER = re.compile(r"\{n(?::0?(\d))?\}")
 class User(BaseModel):
     """A user that first boot creates."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
 
     name: str = Field(pattern=r"^[a-z_][a-z0-9_-]{0,31}$")
     full_name: str = ""
@@ -35,7 +35,7 @@ class User(BaseModel):
 class Network(BaseModel):
     """How the first network interface gets its address."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
 
     mode: Literal["dhcp", "static"] = "dhcp"
     addresses: list[str] = Field(default=[], description="CIDR notation, static mode only.")
@@ -47,7 +47,7 @@ class FirstBoot(BaseModel):
     """All settings.  ``host_name`` may hold ``{n}`` or ``{n:03}``, the instance's number; by default the host
     name is the instance's name."""
 
-    model_config = ConfigDict(extra="forbid", frozen=True)
+    model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
 
     host_name: str | None = Field(default=None, examples=["gauge-{n:02}"])
     domain: str | None = Field(default=None, pattern=r"^[a-z0-9.-]+$")

@@ -18,7 +18,7 @@ Name = Annotated[str, StringConstraints(pattern=r"^[a-z][a-z0-9]*(?:-[a-z0-9]+)*
 class RuleException(BaseModel):
     """What a rule lets pass all the same: a version, or all of a line's, for a reason and until a date."""
 
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", defer_build=True)  # a command may import it and never use it
 
     name: Name
     subject: Pattern = Field(
@@ -41,6 +41,7 @@ class LaunchRule(BaseModel):
     """One rule.  Every condition that is given must hold; what it does not name, it does not judge."""
 
     model_config = ConfigDict(
+        defer_build=True,
         extra="forbid",
         json_schema_extra={"examples": [{"name": "fresh-gauges", "released_only": True, "no_older_than_days": 90}]},
     )
