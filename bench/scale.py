@@ -2,7 +2,7 @@
 
 200 lines, 20,000 versions, 1,000,000 instance records over 50 accounts and 5 regions.  Each question is asked by a caller of
 a random account about random things; its time at the database is that of all its statements, and no statement may
-read a large table from end to end.  Then 16 clients ask three processes of the service behind one address.
+read a large table from end to end.  Then 16 clients ask two processes of the service behind one address.
 """
 
 from __future__ import annotations
@@ -212,7 +212,7 @@ def _scanned(plan: dict[str, Any]) -> list[str]:
 
 
 def through_the_api(made: Stage, pauses: Sequence[float]) -> list[tuple[dict[str, float], float]]:
-    """p95 of each question over HTTP, 16 clients asking three processes behind one address; and answers a second.
+    """p95 of each question over HTTP, 16 clients asking two processes behind one address; and answers a second.
 
     Measured for each pause that a client makes between two questions.  The clients run in a process of their own.
     """
@@ -220,7 +220,7 @@ def through_the_api(made: Stage, pauses: Sequence[float]) -> list[tuple[dict[str
         probe.bind(("127.0.0.1", 0))
         port = probe.getsockname()[1]
     url = f"http://127.0.0.1:{port}"
-    command = [sys.executable, "-m", "bathotype.cli.main", "serve", "--port", str(port), "--processes", "3"]
+    command = [sys.executable, "-m", "bathotype.cli.main", "serve", "--port", str(port), "--processes", "2"]
     server = subprocess.Popen(command, env=made.environment)
     try:
         _wait(url)
