@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any
 
-from sqlalchemy import ColumnElement, Connection, String, and_, bindparam, func, or_, select
+from sqlalchemy import ColumnElement, Connection, String, Text, and_, bindparam, cast, func, or_, select
 from sqlalchemy.dialects.postgresql import aggregate_order_by
 from sqlalchemy.orm import Session
 
@@ -66,7 +68,7 @@ def _facts() -> Statement:
     limited = select(Allowance.id).where(_concerned(account, version, line)).exists()
     return Statement(
         select(
-            rules.scalar_subquery().label("rules"),
+            cast(rules.scalar_subquery(), Text).label("rules"),
             findings.scalar_subquery().label("findings"),
             limited.label("limited"),
         )
@@ -74,6 +76,12 @@ def _facts() -> Statement:
 
 
 _FACTS = _facts()
+
+
+@lru_cache(maxsize=256)
+def _rules(text: str) -> tuple[tuple[bool, LaunchRule], ...]:
+    """Rules as the database gives them, each with whether it is the account's own."""
+    return tuple((rule["own"], LaunchRule.model_validate(rule["body"])) for rule in json.loads(text))
 
 
 def judge(
@@ -87,8 +95,8 @@ def judge(
 ) -> Judged:
     """Decide by every rule that holds for an account, given by id and name."""
     row = _FACTS.first(over, account=account[0], version=version.id, line=version.line_id)
-    held = [rule for rule in row.rules or () if not (only_general and rule["own"])]
-    rules = [LaunchRule.model_validate(rule["body"]) for rule in held]
+    held = [(own, rule) for own, rule in _rules(row.rules or "[]") if not (only_general and own)]
+    rules = [rule for _, rule in held]
     valid = None
     if version.has_signature and any(rule.signed for rule in rules):
         with Session(over.connection() if isinstance(over, Session) else over) as session:
@@ -106,7 +114,7 @@ def judge(
         open_findings=row.findings,
         tags=frozenset(tags),
     )
-    holders = tuple(account[1] if rule["own"] else None for rule in held)
+    holders = tuple(account[1] if own else None for own, _ in held)
     return Judged(decide(rules, facts), holders, row.limited)
 
 

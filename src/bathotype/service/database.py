@@ -84,7 +84,7 @@ class Reads:
         """Give the connection back to the pool."""
         if self._taken is not None:
             taken, self._taken = self._taken, None
-            if getattr(taken.connection.driver_connection, "closed", False):
+            if not taken.invalidated and getattr(taken.connection.driver_connection, "closed", False):
                 taken.invalidate()  # lost to the server: the pool shall open another
             taken.close()
 
