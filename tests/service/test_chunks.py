@@ -5,6 +5,7 @@ from __future__ import annotations
 import secrets
 
 import pytest
+from sqlalchemy.exc import OperationalError
 
 from bathotype.client import OperationFailed
 from bathotype.core.store.chunks import CHUNK
@@ -76,3 +77,16 @@ def test_a_damaged_chunk_is_not_relied_upon(office: Office) -> None:
         client.wait(client.verify(version, region="skerry-1").id)
     assert None in chunks.find_all(digests)
     entries(office, "skerry-1")
+
+
+def test_a_lost_connection_is_a_lost_database(office: Office) -> None:
+    """A worker takes an operation up again after such an error, and only after such an error."""
+    chunks = RegionChunks(office.database, "skerry-1")
+    assert chunks.find_all([bytes(32)]) == [None]
+    office.execute(
+        "select pg_terminate_backend(pid) from pg_stat_activity "
+        "where datname = current_database() and pid <> pg_backend_pid()"
+    )
+    with pytest.raises(OperationalError):
+        chunks.find_all([bytes(32)])
+    assert chunks.find_all([bytes(32)]) == [None]

@@ -18,7 +18,7 @@ from sqlalchemy.dialects.postgresql import insert
 from bathotype.core.store.manifest import ChunkIndex, Manifest, Place
 from bathotype.service.database import Database
 from bathotype.service.records import Replica, StoredChunk, StoredPack
-from bathotype.service.statements import Statement
+from bathotype.service.statements import Statement, as_sqlalchemy_errors
 
 T = TypeVar("T")
 _BATCH = 65536  # rows a transaction: some 4 MB
@@ -89,12 +89,13 @@ def add_chunks(database: Database, region: str, manifest: Manifest) -> None:
         with database.sessions.begin() as session:
             driver = session.connection().connection.driver_connection
             assert isinstance(driver, Driver)
-            driver.execute(_INCOMING)
-            with driver.cursor() as cursor, cursor.copy(_COPY) as copy:
-                copy.set_types(("bytea", "int8", "int4", "int4"))
-                for digest, *place in zip(manifest.digests[part], packs, offsets, lengths, strict=True):
-                    copy.write_row((digest.tobytes(), *place))
-            driver.execute(_ADD)
+            with as_sqlalchemy_errors(_COPY), driver.cursor() as cursor:
+                cursor.execute(_INCOMING)
+                with cursor.copy(_COPY) as copy:
+                    copy.set_types(("bytea", "int8", "int4", "int4"))
+                    for digest, *place in zip(manifest.digests[part], packs, offsets, lengths, strict=True):
+                        copy.write_row((digest.tobytes(), *place))
+                cursor.execute(_ADD)
 
 
 def forget_packs(database: Database, region: str, names: Iterable[str]) -> None:

@@ -8,7 +8,6 @@ import structlog
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
-from psycopg import OperationalError as DriverError
 from psycopg.errors import ForeignKeyViolation, UniqueViolation
 from sqlalchemy.exc import DBAPIError, OperationalError
 from starlette.exceptions import HTTPException
@@ -66,14 +65,6 @@ def install(app: FastAPI) -> None:
             return problem(request, 409, "Refused", detail, "gone", "List what is there now, and try again.")
         if not isinstance(error, OperationalError) and not error.connection_invalidated:
             raise error
-        return silent(request, error)
-
-    @app.exception_handler(DriverError)
-    async def driver(request: Request, error: DriverError) -> JSONResponse:
-        """From a `Statement`, which asks psycopg itself."""
-        return silent(request, error)
-
-    def silent(request: Request, error: Exception) -> JSONResponse:
         log.warning("database unavailable", error=str(error)[:300])
         detail = "The database does not answer just now."
         return problem(request, 503, "Unavailable", detail, "unavailable", "Try again in a moment.")

@@ -8,17 +8,21 @@ use for that; everything else goes through sessions.
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
+from contextlib import contextmanager
 from functools import cached_property
 from typing import Any
 
+import psycopg
 from psycopg import Connection as Driver
 from psycopg import sql
 from psycopg.rows import namedtuple_row
 from sqlalchemy import Connection, SelectBase
-from sqlalchemy.dialects.postgresql import psycopg
+from sqlalchemy.dialects.postgresql.psycopg import PGDialect_psycopg
+from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session
 
-_DIALECT = psycopg.dialect()  # type: ignore[no-untyped-call]
+_DIALECT = PGDialect_psycopg()  # type: ignore[no-untyped-call]
 
 
 class Statement:
@@ -35,17 +39,26 @@ class Statement:
         return re.sub(r"%\((\w+)\)s", lambda found: constants.get(found[1], found[0]), str(compiled))
 
     def rows(self, over: Connection | Session, **values: Any) -> list[Any]:
-        """All rows, as named tuples; psycopg's own errors are raised."""
+        """All rows, as named tuples.  Raises SQLAlchemy's errors, as a session does."""
         connection = over.connection() if isinstance(over, Session) else over
         driver = connection.connection.driver_connection
         assert isinstance(driver, Driver)
-        with driver.cursor(row_factory=namedtuple_row) as cursor:
+        with as_sqlalchemy_errors(self._sql), driver.cursor(row_factory=namedtuple_row) as cursor:
             return cursor.execute(self._sql, values).fetchall()
 
     def first(self, over: Connection | Session, **values: Any) -> Any:
         """The first row, or None."""
         rows = self.rows(over, **values)
         return rows[0] if rows else None
+
+
+@contextmanager
+def as_sqlalchemy_errors(statement: str) -> Iterator[None]:
+    """Turn psycopg's errors into those that a session raises: whoever handles a lost database handles one family."""
+    try:
+        yield
+    except psycopg.Error as error:
+        raise DBAPIError.instance(statement, None, error, psycopg.Error, hide_parameters=True) from error
 
 
 def _literal(value: Any) -> str:
