@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import json
 import threading
 
@@ -161,3 +162,22 @@ def test_a_stranger_is_told_to_sign_in_before_anything_else(office: Office) -> N
         assert http.get("/lines", params={"limit": 0}).status_code == 401
     with office.http() as http:
         assert http.get("/instances", params={"state": "nonsense"}).status_code == 422
+
+
+def test_what_the_database_cannot_hold_is_not_valid(office: Office) -> None:
+    office.version("held@1.0.0")
+    cursors = [base64.urlsafe_b64encode(json.dumps(value).encode()).decode() for value in ("a\x00b", 10**30)]
+    with office.http() as http:
+        for path, query in (
+            ("/events", {"subject": "a\x00b"}),
+            ("/events", {"action": "a\x00"}),
+            ("/events", {"cursor": cursors[1]}),
+            ("/lines", {"cursor": cursors[0]}),
+            ("/instances", {"cursor": cursors[0]}),
+            ("/instances/counts", {"line": "a\x00b"}),
+            ("/lines/held/versions", {"cursor": cursors[0]}),
+            ("/lines/a%00b/versions", {}),
+            ("/operations", {"cursor": cursors[0]}),
+        ):
+            answer = http.get(path, params=query)
+            assert (answer.status_code, answer.json()["code"]) == (422, "invalid"), (path, query, answer.text)

@@ -9,7 +9,7 @@ from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
 from psycopg.errors import ForeignKeyViolation, UniqueViolation
-from sqlalchemy.exc import DBAPIError, OperationalError
+from sqlalchemy.exc import DataError, DBAPIError, OperationalError
 from starlette.exceptions import HTTPException
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
@@ -63,6 +63,10 @@ def install(app: FastAPI) -> None:
         if isinstance(error.orig, ForeignKeyViolation):
             detail = "Something that this request refers to was removed at the same moment."
             return problem(request, 409, "Refused", detail, "gone", "List what is there now, and try again.")
+        if isinstance(error, DataError):
+            log.warning("value refused by the database", error=str(error.orig)[:300])
+            detail = "A value of this request holds a NUL character, or a number that is too large."
+            return problem(request, 422, "Not valid", detail, "invalid", "Correct the value, and try again.")
         if not isinstance(error, OperationalError) and not error.connection_invalidated:
             raise error
         log.warning("database unavailable", error=str(error)[:300])
