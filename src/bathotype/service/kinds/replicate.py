@@ -144,10 +144,10 @@ class Replicate(Kind[ReplicaParams, ReplicateMemo]):
     def _read_back(self) -> None:
         store = self.context.store(self.params.region)
         manifest = store.get_manifest(self.params.version_id)
-        rows, why = damaged_rows(manifest, store, progress=self.context.progress)
+        rows, problems = damaged_rows(manifest, store, progress=self.context.progress)
         if len(rows):
             raise Damaged(
-                f"{plural(len(rows), 'chunk')} arrived damaged in {self.params.region}: {why[0]}",
+                f"{plural(len(rows), 'chunk')} arrived damaged in {self.params.region}: {problems[0]}",
                 advice="See whether the region's store keeps what is written, then retry.",
                 code="pack-damaged",
             )
