@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import secrets
 from functools import lru_cache
 from pathlib import Path
 from typing import Any
@@ -145,11 +146,11 @@ def _places(path: Path) -> Places:
 def _secret(path: Path) -> bytes:
     try:
         if not path.exists():
-            fresh = path.with_name(f".{path.name}.{os.getpid()}")
+            fresh = path.with_name(f".{path.name}.{secrets.token_hex(8)}")
             fresh.touch(mode=0o600)
             fresh.write_bytes(Fernet.generate_key())
             try:
-                os.link(fresh, path)  # of several processes that start together one makes it
+                os.link(fresh, path)  # of several that need it for the first time one makes it
             except FileExistsError:
                 pass
             fresh.unlink()
