@@ -4,7 +4,7 @@ BIN := $(VENV)/bin
 DATA_DIR ?= .demo
 PORT ?= 8620
 
-.PHONY: setup demo demo-real test test-fast lint bench clean
+.PHONY: setup console demo demo-real test test-fast lint bench clean
 
 setup: $(VENV)/.installed
 
@@ -16,7 +16,24 @@ $(VENV)/.installed: requirements.lock pyproject.toml scripts/system-packages scr
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check --no-deps --no-build-isolation -e .
 	touch $@
 
-demo: setup
+# The console: its packages when their lock changes, and the built files when a source or the API changes.
+NODE := PATH="$(CURDIR)/$(BIN):$$PATH"
+BUILT := src/bathotype/console_dist/index.html
+console: $(BUILT)
+
+console/node_modules/.installed: console/package-lock.json console/.npmrc $(VENV)/.installed
+	cd console && $(NODE) npm ci --silent
+	touch $@
+
+console/src/api/schema.d.ts: $(VENV)/.installed $(shell find src/bathotype -name '*.py') console/node_modules/.installed
+	mkdir -p .cache
+	$(BIN)/python -W ignore scripts/openapi-document > .cache/openapi.json
+	cd console && $(NODE) npx --no-install openapi-typescript ../.cache/openapi.json -o src/api/schema.d.ts >/dev/null
+
+$(BUILT): console/src/api/schema.d.ts $(shell find console/src console/public -type f) console/index.html console/vite.config.ts console/tsconfig.json
+	cd console && $(NODE) npm run --silent build >/dev/null
+
+demo: setup console
 	$(BIN)/bathotype demo --data-dir $(DATA_DIR) --port $(PORT)
 
 # In a folder of its own, which goes when it is over.
@@ -27,21 +44,23 @@ demo-real: setup
 # Two processes, each given whole files; the modules that take longest first.
 PYTEST := $(BIN)/python -m pytest -n 2 --dist loadfile --no-loadscope-reorder --durations 20 --durations-min 1
 
-test: setup
+test: setup console
 	$(PYTEST)
 
 # Without the real guests, which boot for minutes under software emulation.
-test-fast: setup
+test-fast: setup console
 	$(PYTEST) -m "not real_guest"
 
-lint: setup
+lint: setup console/src/api/schema.d.ts
 	$(BIN)/ruff check src tests bench
 	$(BIN)/ruff format --check src tests bench
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-logo
+	cd console && $(NODE) npx --no-install tsc --noEmit && $(NODE) npm run --silent lint
 
 bench: setup
 	$(BIN)/python -m bench
 
 clean:
-	rm -rf $(VENV) $(DATA_DIR) .pytest_cache .mypy_cache .ruff_cache .hypothesis .import_linter_cache src/*.egg-info
+	rm -rf $(VENV) $(DATA_DIR) .pytest_cache .mypy_cache .ruff_cache .hypothesis .import_linter_cache src/*.egg-info \
+	  console/node_modules console/src/api/schema.d.ts src/bathotype/console_dist .cache

@@ -115,7 +115,7 @@ class Office:
 
     def close(self) -> None:
         """Disconnect."""
-        self.database.close()
+        self.service.close()
 
     # Calling
 

@@ -8,7 +8,6 @@ import secrets
 import signal
 import socket
 import sys
-import time
 from pathlib import Path
 from typing import Any
 
@@ -16,8 +15,9 @@ import httpx
 import yaml
 
 from bathotype.client import Client
-from bathotype.core.errors import Invalid, Refused
+from bathotype.core.errors import Refused
 from bathotype.core.firstboot.settings import FirstBoot
+from bathotype.demo.people import PEOPLE, make_people, new_password
 from bathotype.demo.postgres import LocalPostgres
 from bathotype.demo.supervisor import Child, Supervisor
 
@@ -77,7 +77,11 @@ class DemoSystem:
                 "api": {name: "bt_" + secrets.token_urlsafe(32) for name in ACCOUNTS},
             }
             _write_secret(path, json.dumps(made))
-        return dict(json.loads(path.read_text()))
+        found: dict[str, Any] = json.loads(path.read_text())
+        if "people" not in found:
+            found["people"] = {name: new_password() for name in PEOPLE}
+            _write_secret(path, json.dumps(found))
+        return found
 
     def start(self) -> None:
         """Start everything and load the scenario.  Raises where something does not start."""
@@ -92,6 +96,7 @@ class DemoSystem:
             **self._extra,
         }
         self._make_tokens(database)
+        make_people(database, self.secrets["people"])
         standin = [
             sys.executable,
             "-m",
@@ -198,30 +203,6 @@ class DemoSystem:
     def stop(self) -> None:
         """Stop everything."""
         self.supervisor.stop()
-
-
-def run_demo(data: Path, port: int) -> int:
-    """Start the demo, say so, and keep it running until it is stopped."""
-    if not 0 <= port < 65536:
-        raise Invalid(f"{port} is not a port.")
-    stopping: list[int] = []
-    for number in (signal.SIGINT, signal.SIGTERM):
-        signal.signal(number, lambda n, _: stopping.append(n))
-    system = DemoSystem(data, port)
-    try:
-        system.start()
-        print(f"ready {system.url}", flush=True)
-        print(
-            f"In another terminal:  . {system.data}/demo.env && .venv/bin/bathotype machines list",
-            file=sys.stderr,
-            flush=True,
-        )
-        while not stopping:
-            time.sleep(0.2)
-            system.supervisor.look()
-    finally:
-        system.stop()
-    return 0
 
 
 def _write_secret(path: Path, text: str) -> None:

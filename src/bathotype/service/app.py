@@ -1,4 +1,4 @@
-"""The application: API, health, metrics and, for now, a placeholder where the console will be."""
+"""The application: API, health, metrics and the console."""
 
 from __future__ import annotations
 
@@ -6,24 +6,18 @@ from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from typing import Any
 
-from fastapi import FastAPI, Request
-from fastapi.responses import HTMLResponse, PlainTextResponse, Response
+from fastapi import FastAPI
+from fastapi.responses import PlainTextResponse, Response
 from prometheus_client import CONTENT_TYPE_LATEST, CollectorRegistry, Gauge, generate_latest
 from sqlalchemy import func, select, text
 from starlette.concurrency import run_in_threadpool
 
 import bathotype
-from bathotype.service import problems
+from bathotype.service import console, problems
 from bathotype.service.records import Alert, Instance, Operation, Version
 from bathotype.service.routes import ROUTERS
 from bathotype.service.routes.route import TOKEN_SCHEME, ByFirstWord
 from bathotype.service.state import Service
-
-_PAGE = """<!doctype html><html lang="en"><meta charset="utf-8"><title>Bathotype</title>
-<style>body{font:16px/1.6 system-ui,sans-serif;max-width:42rem;margin:12vh auto;padding:0 1.5rem;color:#1c2b33;background:#f6f8f8}
-code{background:#e4ebec;padding:.1em .35em;border-radius:3px}a{color:#0b5d6b}</style>
-<h1>Bathotype</h1><p>The service is running. The console is not built yet; use the command line
-(<code>bathotype --help</code>), the Python client, or the HTTP API (<a href="/api/v1/openapi.json">OpenAPI document</a>).</p></html>"""
 
 
 def create_app(service: Service) -> FastAPI:
@@ -32,7 +26,7 @@ def create_app(service: Service) -> FastAPI:
     @asynccontextmanager
     async def lifespan(_: FastAPI) -> AsyncIterator[None]:
         yield
-        await run_in_threadpool(service.database.close)
+        await run_in_threadpool(service.close)
 
     app = FastAPI(
         title="Bathotype",
@@ -77,10 +71,7 @@ def create_app(service: Service) -> FastAPI:
     def metrics() -> Response:
         return Response(_metrics(service), media_type=CONTENT_TYPE_LATEST)
 
-    @app.get("/", response_class=HTMLResponse, include_in_schema=False)
-    def page(_: Request) -> str:
-        return _PAGE
-
+    console.install(app)
     return app
 
 

@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 from bathotype.service import schema
 from bathotype.service.access.oidc import OidcLogIn
+from bathotype.service.changes import Changes
 from bathotype.service.database import Database
 from bathotype.service.reach import Reach
 from bathotype.service.settings import Settings
@@ -13,12 +15,23 @@ from bathotype.service.settings import Settings
 
 @dataclass(frozen=True)
 class Service:
-    """Settings, database, regions and outside log-in; made once a process."""
+    """Settings, database, regions, outside log-in, and what changes; made once a process."""
 
     settings: Settings
     database: Database
     reach: Reach
     oidc: OidcLogIn | None = None
+
+    @cached_property
+    def changes(self) -> Changes:
+        """What changes, for pages that are open."""
+        return Changes(self.database.url)
+
+    def close(self) -> None:
+        """Close every connection."""
+        if "changes" in vars(self):
+            self.changes.close()
+        self.database.close()
 
     @classmethod
     def from_environment(cls, *, patience: float) -> Service:

@@ -33,7 +33,7 @@ class Standing(Answer):
 
 
 class WhoAmI(Answer):
-    """Who is signed in.  ``csrf`` is given once, at sign-in: a browser sends it with each change."""
+    """Who is signed in.  ``csrf`` is given to browser sessions: each change sends it as X-CSRF-Token."""
 
     user: str
     kind: UserKind

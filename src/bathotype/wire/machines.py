@@ -7,7 +7,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from bathotype.wire.common import Answer
+from bathotype.wire.common import Answer, Page
 
 
 class MachineDisk(Answer):
@@ -32,7 +32,16 @@ class Machine(Answer):
     tags: dict[str, str]
     disks: list[MachineDisk]
     version: str | None = None
+    instance: str | None = Field(default=None, description="Id of the instance that it is, where it is one.")
+    captured: str | None = Field(default=None, description="The newest version that was captured from it.")
+    captured_at: datetime | None = None
     created_at: datetime
+
+
+class Machines(Page[Machine]):
+    """Machines of one region or all; ``problems`` says which regions do not answer, and why."""
+
+    problems: dict[str, str] = {}
 
 
 class Remark(Answer):

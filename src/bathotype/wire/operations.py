@@ -5,6 +5,8 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any, Literal
 
+from pydantic import Field
+
 from bathotype.wire.common import Answer
 
 OperationState = Literal["queued", "running", "succeeded", "failed", "cancelled"]
@@ -31,6 +33,25 @@ class Failure(Answer):
     advice: str = ""
 
 
+class Way(Answer):
+    """A step that would make something possible: the name of an offer, on the same thing unless there is a subject."""
+
+    title: str
+    name: str
+    subject: str = ""
+
+
+class Offer(Answer):
+    """One thing that can be done.  ``says`` is what it would do, or each reason why it is not possible now."""
+
+    name: str
+    title: str
+    possible: bool
+    says: list[str]
+    way: Way | None = None
+    loses: bool = Field(default=False, description="Bytes or machines are lost by it: a person confirms it by name.")
+
+
 class Operation(Answer):
     """One operation; ``rate`` in bytes per second and ``eta`` in seconds of the running step, where known."""
 
@@ -49,6 +70,7 @@ class Operation(Answer):
     created_at: datetime
     started_at: datetime | None = None
     ended_at: datetime | None = None
+    offers: list[Offer] = Field(default=[], description="What can be done with it now.")
 
 
 class LogLine(Answer):

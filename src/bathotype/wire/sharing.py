@@ -77,12 +77,15 @@ class AdoptRequest(Wire):
 
 
 class Due(Answer):
-    """A version that instances of this account run and that is coming to its end."""
+    """A version that is coming to its end while instances run it, of this account or, if it is its own, of others."""
 
     reference: str
     state: str
     sunset_on: date | None
     retire_on: date | None
     running: int
+    elsewhere: dict[str, int] = Field(
+        default={}, description="Of the account's own version: what others run, by account."
+    )
     newest: str | None
     notice: str | None

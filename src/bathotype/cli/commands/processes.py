@@ -37,6 +37,7 @@ def register(parsers: Subparsers) -> None:
         examples="  bathotype demo --data-dir .demo --port 8620",
     )
     parser.add_argument("--data-dir", type=Path, default=Path(".demo"), help="state of the demo (default: .demo)")
+    parser.add_argument("--bare", action="store_true", help="start without versions, instances and history")
     parser.add_argument("--real", action="store_true", help="do the whole job on a real guest under QEMU, then stop")
     parser.add_argument(
         "--port", type=int, default=8620, help="port of the HTTP API (default: 8620; 0 takes a free one)"
@@ -73,6 +74,6 @@ def _demo(_: Client, given: argparse.Namespace) -> int:
         from bathotype.demo.real import run_real_demo
 
         return run_real_demo(given.data_dir)
-    from bathotype.demo.system import run_demo
+    from bathotype.demo.run import run_demo
 
-    return run_demo(given.data_dir, given.port)
+    return run_demo(given.data_dir, given.port, bare=given.bare)

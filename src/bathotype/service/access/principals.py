@@ -92,6 +92,12 @@ def digest_of(secret: str) -> str:
     return hashlib.sha256(secret.encode()).hexdigest()
 
 
+def csrf_of(cookie: str) -> str:
+    """The CSRF token of a session: it follows from the cookie, so that a page that is loaded again can ask for it,
+    while a page of another site, which cannot read the cookie, does not know it."""
+    return digest_of(f"csrf {cookie}")
+
+
 def make_account(session: Session, name: str) -> Account:
     """The account with a name, made if need be."""
     row = session.scalar(select(Account).where(Account.name == name))
@@ -177,7 +183,7 @@ _BY_TOKEN = _asking(
     ApiToken, ApiToken.id, ApiToken.accounts, ApiToken.verbs, ApiToken.revoked_at, ApiToken.expires_at,
     ApiToken.last_used_at,
 )  # fmt: skip
-_BY_SESSION = _asking(ConsoleSession, ConsoleSession.csrf, ConsoleSession.expires_at, ConsoleSession.seen_at)
+_BY_SESSION = _asking(ConsoleSession, ConsoleSession.expires_at, ConsoleSession.seen_at)
 
 
 def person_of(reads: Reads, shown: Credentials) -> Person:
@@ -217,7 +223,7 @@ def _by_session(reads: Reads, shown: Credentials) -> Person:
     if not rows or rows[0].expires_at < now or now - rows[0].seen_at > _IDLE:
         raise NotSignedIn("The session has ended.", advice="Sign in again.")
     row = rows[0]
-    if shown.changes and not hmac.compare_digest(row.csrf, digest_of(shown.csrf)):
+    if shown.changes and not hmac.compare_digest(digest_of(shown.csrf), digest_of(csrf_of(shown.cookie))):
         raise Forbidden(
             "A change from a browser needs the session's CSRF token.",
             advice="Send the `csrf` of the log-in as X-CSRF-Token.",

@@ -12,7 +12,7 @@ from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
 from bathotype.core.errors import Invalid, NotSignedIn
-from bathotype.service.access.principals import digest_of
+from bathotype.service.access.principals import csrf_of, digest_of
 from bathotype.service.database import Database
 from bathotype.service.records import ConsoleSession, Invitation, User
 from bathotype.service.records.base import CHANGE, utcnow
@@ -71,14 +71,10 @@ def _verifies(kept: str | None, password: str) -> bool:
 
 def open_session(session: Session, user: User) -> tuple[str, str]:
     """``(cookie, CSRF token)`` of a new session."""
-    cookie, csrf = secrets.token_urlsafe(32), secrets.token_urlsafe(32)
+    cookie = secrets.token_urlsafe(32)
     session.execute(delete(ConsoleSession).where(ConsoleSession.expires_at < utcnow()))
-    session.add(
-        ConsoleSession(
-            digest=digest_of(cookie), user_id=user.id, csrf=digest_of(csrf), expires_at=utcnow() + SESSION_LASTS
-        )
-    )
-    return cookie, csrf
+    session.add(ConsoleSession(digest=digest_of(cookie), user_id=user.id, expires_at=utcnow() + SESSION_LASTS))
+    return cookie, csrf_of(cookie)
 
 
 def invite(session: Session, user: User) -> str:

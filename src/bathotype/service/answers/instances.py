@@ -5,7 +5,20 @@ from __future__ import annotations
 from functools import cache
 from typing import Any
 
-from sqlalchemy import ARRAY, CTE, ColumnElement, Select, String, bindparam, case, func, literal_column, select, true
+from sqlalchemy import (
+    ARRAY,
+    CTE,
+    ColumnElement,
+    Select,
+    String,
+    bindparam,
+    case,
+    func,
+    literal_column,
+    or_,
+    select,
+    true,
+)
 from sqlalchemy.orm import InstrumentedAttribute, Session, aliased
 
 from bathotype.core.lifecycle.states import VersionState
@@ -95,12 +108,12 @@ def instance_answer(session: Session, instance: Instance, account_id: str) -> wi
 
 @cache
 def instances_of(
-    *, number: bool, versions: bool, states: bool, region: bool, behind: bool, after: bool, most: int
+    *, number: bool, versions: bool, states: bool, region: bool, behind: bool, find: bool, after: bool, most: int
 ) -> Statement:
     """At most so many instances of the account ``caller``, newest first, narrowed by what is asked for.
 
     ``number`` is for one version of the account's own: its values are ``line`` and ``number``.  The other values have the
-    names of what is asked for; without ``states`` the instances that are there or coming are listed.
+    names of what is asked for, with ``like`` as the pattern for ``find``; without ``states`` the instances that are there or coming are listed.
     """
     page = _PAGE.where(Instance.account_id == bindparam("caller"))
     page = page.where(_among(Instance.state, "states") if states else IS_PRESENT)
@@ -115,6 +128,10 @@ def instances_of(
         newest = _highest(_newer.sort_key).lateral()
         page = page.join(Version, Version.id == Instance.version_id).join(newest, true())
         page = page.where(Version.sort_key < newest.c.sort_key)
+    if find:
+        text = bindparam("find", type_=String)
+        exact = [column == text for column in (Instance.id, Instance.site_machine, Instance.address)]
+        page = page.where(or_(Instance.name.like(bindparam("like", type_=String), escape="/"), *exact))
     if after:
         page = page.where(Instance.id < bindparam("after"))
     return _told(page.order_by(Instance.id.desc()).limit(most).cte("page"))

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from datetime import datetime
+
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -14,8 +17,11 @@ from bathotype.wire import machines as wire
 def machine_answers(session: Session, machines: list[SiteMachine]) -> list[wire.Machine]:
     """The machines, each with the version that it stems from."""
     ids = [m.id for m in machines]
-    of_instance = select(Instance.site_machine, Instance.version_id).where(Instance.site_machine.in_(ids))
-    versions = dict(session.execute(of_instance).all())
+    of_instance = select(Instance.site_machine, Instance.version_id, Instance.id)
+    instances = session.execute(of_instance.where(Instance.site_machine.in_(ids))).all()
+    versions = {machine: version for machine, version, _ in instances}
+    instance_ids = {machine: instance for machine, _, instance in instances}
+    captured = _captured(session, ids)
     sources = [m.created_from for m in machines if m.created_from]
     of_base = select(BaseDisk.site_disk, BaseDisk.version_id).where(BaseDisk.site_disk.in_(sources))
     bases = dict(session.execute(of_base).all())
@@ -33,7 +39,17 @@ def machine_answers(session: Session, machines: list[SiteMachine]) -> list[wire.
             tags=m.tags,
             disks=[wire.MachineDisk(id=d.id, name=d.name, size=d.size, boot=d.boot) for d in m.disks],
             version=names.get(versions.get(m.id) or bases.get(m.created_from or "") or ""),
+            instance=instance_ids.get(m.id),
+            captured=captured[m.id][0] if m.id in captured else None,
+            captured_at=captured[m.id][1] if m.id in captured else None,
             created_at=m.created_at,
         )
         for m in machines
     ]
+
+
+def _captured(session: Session, machines: Sequence[str]) -> dict[str, tuple[str, datetime]]:
+    """The newest version that was captured from each machine, and when."""
+    machine = Version.source["machine_id"].astext
+    rows = session.execute(select(machine, Version).where(machine.in_(machines)).order_by(Version.created_at))
+    return {source: (reference_of(version), version.created_at) for source, version in rows}

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from bathotype.core.lifecycle.offers import Offer, operation_offers
+from bathotype.service.operations.kind import why_never_cancelled
 from bathotype.service.records import Operation, OperationStep
 from bathotype.service.records.base import utcnow
 from bathotype.wire import operations as wire
@@ -48,7 +50,15 @@ def _answer(row: Operation, steps: list[OperationStep]) -> wire.Operation:
         created_at=row.created_at,
         started_at=row.started_at,
         ended_at=row.ended_at,
+        offers=offers_answer(
+            operation_offers(row.state, why_never_cancelled(row.kind), cancel_requested=row.cancel_requested)
+        ),
     )
+
+
+def offers_answer(offers: Iterable[Offer]) -> list[wire.Offer]:
+    """What can be done with a thing, as it is sent."""
+    return [wire.Offer.model_validate(offer, from_attributes=True) for offer in offers]
 
 
 def _share(step: OperationStep) -> float:

@@ -41,6 +41,14 @@ class Step:
     restart_from: str | None = None
 
 
+_by_name: dict[str, type[Kind[Any, Any]]] = {}
+
+
+def why_never_cancelled(name: str) -> str:
+    """Why operations of a kind cannot be cancelled; empty where they can, or where no such kind is loaded."""
+    return _by_name[name].never_cancelled if name in _by_name else ""
+
+
 class Kind(Generic[P, M]):
     """Base of all kinds.  Steps are methods that run in order; each can safely run again after a crash inside it.
 
@@ -56,6 +64,11 @@ class Kind(Generic[P, M]):
 
     params_type: type[P]
     memo_type: type[M]
+
+    def __init_subclass__(cls, **more: Any) -> None:
+        super().__init_subclass__(**more)
+        if "name" in vars(cls):
+            _by_name[cls.name] = cls
 
     def __init__(self, context: WorkContext) -> None:
         self.context = context

@@ -28,6 +28,7 @@ from bathotype.service.records.catalogue import (
 )
 from bathotype.service.records.chunks import StoredChunk, StoredPack
 from bathotype.service.records.fleet import FirstBootSet, Identity, Instance
+from bathotype.service.records.history import CountSample, InstanceCount
 from bathotype.service.records.operations import LogLine, Operation, OperationStep
 from bathotype.service.records.regions import Arrival, Link, Placement
 from bathotype.service.records.sharing import Allowance, Notice, PoolLine, RuleRow, Share
@@ -43,6 +44,7 @@ __all__ = [
     "BaseDisk",
     "Checkpoint",
     "ConsoleSession",
+    "CountSample",
     "Event",
     "ExportDigest",
     "Finding",
@@ -51,6 +53,7 @@ __all__ = [
     "IdempotentAnswer",
     "Identity",
     "Instance",
+    "InstanceCount",
     "Invitation",
     "Line",
     "Link",

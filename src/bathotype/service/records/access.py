@@ -59,13 +59,12 @@ class ApiToken(Base):
 
 
 class ConsoleSession(Base):
-    """A signed-in browser; cookie and CSRF token are kept as digests."""
+    """A signed-in browser; its cookie is kept as a digest."""
 
     __tablename__ = "console_sessions"
 
     digest: Mapped[str] = mapped_column(primary_key=True)
     user_id: Mapped[str] = mapped_column(ForeignKey("users.id", ondelete="CASCADE"), index=True)
-    csrf: Mapped[str]
     created_at: Mapped[datetime] = mapped_column(default=utcnow)
     seen_at: Mapped[datetime] = mapped_column(default=utcnow)
     expires_at: Mapped[datetime]

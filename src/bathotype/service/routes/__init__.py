@@ -7,12 +7,14 @@ from bathotype.service.routes import (
     audit,
     captures,
     downloads,
+    feed,
     images,
     instances,
     launches,
     lines,
     machines,
     operations,
+    overview,
     regions,
     rules,
     sharing,
@@ -24,6 +26,7 @@ ROUTERS: tuple[APIRouter, ...] = tuple(
     module.router
     for module in (
         operations,
+        overview,
         regions,
         rules,
         sharing,
@@ -37,5 +40,6 @@ ROUTERS: tuple[APIRouter, ...] = tuple(
         instances,
         audit,
         access,
+        feed,
     )
 )

@@ -12,7 +12,15 @@ from sqlalchemy.orm import Session
 from bathotype.core.access.roles import Role, verbs_of
 from bathotype.core.errors import Forbidden, NotFound, Refused
 from bathotype.service import audit
-from bathotype.service.access.principals import SESSION_COOKIE, Person, Principal, add_token, make_user, person_named
+from bathotype.service.access.principals import (
+    SESSION_COOKIE,
+    Person,
+    Principal,
+    add_token,
+    csrf_of,
+    make_user,
+    person_named,
+)
 from bathotype.service.access.signin import (
     SESSION_LASTS,
     accept_invitation,
@@ -74,9 +82,9 @@ def start_session(body: wire.LogIn, service: ServiceOf, answer: Response) -> wir
 
 
 @router.get("/session", tags=["access"])
-def who_am_i(person: Signed) -> wire.WhoAmI:
-    """Who is signed in, by token or session, and what it may."""
-    return _who(person)
+def who_am_i(person: Signed, request: Request) -> wire.WhoAmI:
+    """Who is signed in, by token or session, and what it may.  A session is given its CSRF token again."""
+    return _who(person, csrf_of(request.cookies[SESSION_COOKIE]) if person.session_digest else None)
 
 
 @router.delete("/session", status_code=204, tags=["access"])

@@ -56,17 +56,27 @@ class CallerWith(Given):
 
     is_caller = True
 
-    def __init__(self, verb: Verb) -> None:
-        super().__init__(self._principal)
-        self.verb = verb
+    def __init__(self, verb: Verb, *, account_query: str = "") -> None:
+        """``account_query`` names a parameter of the query that may name the account: a browser's stream of events
+        cannot send a header."""
+        super().__init__(lambda request: self.principal(request, _person(request)))
+        self.verb, self._account_query = verb, account_query
 
     def __call__(self, account: AccountName = "") -> None:
         """FastAPI looks at the parameters, for the API's document, and never calls it."""
 
-    def _principal(self, request: Request) -> Principal:
-        principal = principal_of(_person(request), request.headers.get(ACCOUNT_HEADER, ""))
+    def principal(self, request: Request, person: Person) -> Principal:
+        """What a person may in the account that a request names."""
+        named = request.headers.get(ACCOUNT_HEADER, "")
+        if self._account_query:
+            named = named or request.query_params.get(self._account_query, "")
+        principal = principal_of(person, named)
         principal.need(self.verb)
         return principal
+
+    def again(self, request: Request, reads: Reads) -> Principal:
+        """Whoever sent a request, looked up anew: for answers that last long."""
+        return self.principal(request, person_of(reads, shown_by(request)))
 
 
 #: Each route says by the type of its caller what permission it needs.

@@ -12,10 +12,11 @@ from collections import OrderedDict
 from collections.abc import Callable, Iterator
 from typing import Annotated
 
-from fastapi import Header, Query, Response
+from fastapi import Depends, Header, Query, Response
 from fastapi.responses import StreamingResponse
 from pydantic import WithJsonSchema
 
+from bathotype.core.access.roles import Verb
 from bathotype.core.errors import Invalid, Refused
 from bathotype.core.formats.catalogue import FORMATS, Format, format_named, lay_out
 from bathotype.core.formats.laidout import LaidOutFile, stream
@@ -26,7 +27,7 @@ from bathotype.core.store.region import RegionStore
 from bathotype.service.access.principals import Principal
 from bathotype.service.catalogue import find_version, ready_regions, reference_of, require_replica
 from bathotype.service.records import ExportDigest, Version
-from bathotype.service.routes.callers import Operator, ServiceOf
+from bathotype.service.routes.callers import CallerWith, Operator, ServiceOf
 from bathotype.service.routes.route import api_router
 from bathotype.service.state import Service
 from bathotype.wire.images import ExportedFile
@@ -108,12 +109,13 @@ def _etag(version: Version, form: Format) -> str:
 )
 def disk(
     reference: str,
-    caller: Operator,
+    caller: Annotated[Principal, Depends(CallerWith(Verb.OPERATE, account_query="account"))],
     service: ServiceOf,
     region: str | None = None,
     format: Annotated[FormatName, Query(description="Format of the file.")] = "raw",
     range_: Annotated[str | None, Header(alias="Range")] = None,
     if_range: Annotated[str | None, Header(alias="If-Range")] = None,
+    account: Annotated[str, Query(max_length=63, description="Instead of the header, which a link cannot send.")] = "",
 ) -> Response:
     """The disk as a file of a format, each chunk checked by digest before it is sent.
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import Annotated, Any
 
 from fastapi import Query, Response
@@ -30,7 +31,8 @@ from bathotype.wire.common import Page
 router = api_router("/instances", tags=["instances"])
 
 
-def _find(session: Session, caller: Principal, name: str) -> Instance:
+def find_instance(session: Session, caller: Principal, name: str) -> Instance:
+    """An instance of the caller's account by id or name.  Raises `NotFound`, or `Refused` where several have the name."""
     query = select(Instance).where(Instance.account_id == caller.account_id)
     row = session.scalar(query.where(Instance.id == name))
     if row is None:
@@ -59,6 +61,9 @@ def list_instances(
     ] = None,
     region: str | None = None,
     behind: Annotated[bool, Query(description="Only those behind their line's newest release.")] = False,
+    find: Annotated[
+        str | None, Query(max_length=200, description="Part of the name, or an id, a machine's id, or an address.")
+    ] = None,
 ) -> Response:
     """Instances, newest first."""
     named = parse_reference(version) if version else None
@@ -71,9 +76,11 @@ def list_instances(
         given["states"] = list(state)
     if region:
         given["region"] = service.reach.check_region(region)
+    if find:
+        given |= {"find": find, "like": "%" + re.sub("([%_/])", r"/\1", find) + "%"}
     if (after := paging.after(str)) is not None:
         given["after"] = after
-    asked = {name: name in given for name in ("number", "versions", "states", "region", "after")}
+    asked = {name: name in given for name in ("number", "versions", "states", "region", "find", "after")}
     rows = instances_of(**asked, behind=behind, most=paging.fetched).rows(
         reads.connection, caller=caller.account_id, **given
     )
@@ -111,7 +118,7 @@ def counts(caller: Reader, reads: ReadsOf, line: str | None = None) -> Response:
 def show_instance(instance: str, caller: Reader, reads: ReadsOf) -> wire.Instance:
     """One instance by id or name."""
     with reads.session() as session:
-        return instance_answer(session, _find(session, caller, instance), caller.account_id)
+        return instance_answer(session, find_instance(session, caller, instance), caller.account_id)
 
 
 @router.post("/{instance}/stop")
@@ -134,7 +141,7 @@ def terminate_instance(instance: str, caller: Operator, service: ServiceOf) -> w
 
 def _act(name: str, caller: Principal, service: ServiceOf, wanted: str) -> wire.Instance:
     with service.database.sessions.begin() as session:
-        row = _find(session, caller, name)
+        row = find_instance(session, caller, name)
         session.refresh(row, with_for_update=CHANGE)
         if row.state not in ("running", "stopped", "lost") or row.site_machine is None:
             raise Refused(

@@ -16,7 +16,9 @@ from bathotype.core.errors import NotFound, Refused
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
 from bathotype.service.answers.operations import operation_answers
+from bathotype.service.changes import EVERYTHING, Listener
 from bathotype.service.kinds import KINDS
+from bathotype.service.operations.kind import why_never_cancelled
 from bathotype.service.operations.queue import enqueue
 from bathotype.service.records import LogLine, Operation, OperationStep
 from bathotype.service.records.base import CHANGE
@@ -27,7 +29,7 @@ from bathotype.wire import operations as wire
 from bathotype.wire.common import Page
 
 router = api_router("/operations", tags=["operations"])
-_LOOK_EVERY = 0.3
+_LOOK_AT_LEAST = 5.0  # seconds between two looks where no change is reported
 
 
 def find_operation(session: Session, principal: Principal, operation_id: str, *, lock: bool = False) -> Operation:
@@ -90,17 +92,26 @@ async def operation_events(
 
     async def stream() -> AsyncIterator[dict[str, Any]]:
         last = ""
-        while not await request.is_disconnected():
-            now = await run_in_threadpool(look)
-            text = now.model_dump_json()
-            if text != last:
-                last = text
-                yield {"event": "operation", "data": text}
-            if now.state in wire.ENDED:
-                return
-            await asyncio.sleep(_LOOK_EVERY)
+        async with service.changes.listener(caller.account_id) as listener:
+            while not await request.is_disconnected():
+                now = await run_in_threadpool(look)
+                text = now.model_dump_json()
+                if text != last:
+                    last = text
+                    yield {"event": "operation", "data": text}
+                if now.state in wire.ENDED:
+                    return
+                await _until_changed(listener, operation_id)
 
     return EventSourceResponse(stream())
+
+
+async def _until_changed(listener: Listener, operation_id: str) -> None:
+    """Return when an operation has changed, or may have; after a while in any case."""
+    ends = asyncio.get_running_loop().time() + _LOOK_AT_LEAST
+    while (left := ends - asyncio.get_running_loop().time()) > 0:
+        if any(c == EVERYTHING or c.id == operation_id for c in await listener.next(left)):
+            return
 
 
 @router.post("/{operation_id}/cancel")
@@ -110,7 +121,7 @@ def cancel_operation(operation_id: str, caller: Operator, service: ServiceOf) ->
         row = find_operation(session, caller, operation_id, lock=True)
         if row.state in wire.ENDED:
             raise Refused(f"The operation has {row.state} already.", code="state-forbids")
-        if why := KINDS[row.kind].never_cancelled:
+        if why := why_never_cancelled(row.kind):
             raise Refused(why, code="state-forbids")
         row.cancel_requested = True
         audit.record(

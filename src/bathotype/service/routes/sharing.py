@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.errors import Invalid, Refused
 from bathotype.core.lifecycle.states import VersionState
+from bathotype.service.answers.calendar import calendar_of
 from bathotype.service.answers.operations import operation_answers
 from bathotype.service.answers.shares import share_answers
 from bathotype.service.catalogue import find_line
@@ -17,8 +18,8 @@ from bathotype.service.kinds.adopt import Adopt, AdoptParams
 from bathotype.service.kinds.making import start_making
 from bathotype.service.numbering import claimable
 from bathotype.service.proposals import decide, end, find_share, propose
-from bathotype.service.records import Account, Instance, Line, Notice, Replica, Share, Version
-from bathotype.service.records.base import new_id, utcnow
+from bathotype.service.records import Account, Instance, Line, Replica, Share, Version
+from bathotype.service.records.base import new_id
 from bathotype.service.records.fleet import IS_PRESENT
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf, Sharer
 from bathotype.service.routes.common import Key, once
@@ -158,52 +159,9 @@ def consumers(name: str, caller: Reader, reads: ReadsOf) -> list[wire.ConsumerCo
 
 @router.get("/calendar")
 def calendar(caller: Reader, reads: ReadsOf) -> list[wire.Due]:
-    """What this account runs that is coming to its end, the next first: each is to be renewed by its date."""
+    """What is coming to its end, the next first: what this account runs, and its own versions that others run."""
     with reads.session() as session:
-        rows = session.execute(
-            select(Version, func.count())
-            .join(Instance, Instance.version_id == Version.id)
-            .where(
-                Instance.account_id == caller.account_id,
-                IS_PRESENT,
-                Version.state.in_((VersionState.SUNSET, VersionState.RETIRED, VersionState.PURGED)),
-            )
-            .group_by(Version.id, Line.id)
-            .join(Line, Line.id == Version.line_id)
-        ).all()
-        out = []
-        for version, count in rows:
-            newest = session.scalar(
-                select(Version.number)
-                .where(
-                    Version.line_id == version.line_id,
-                    Version.state == VersionState.RELEASED,
-                    Version.pin_only.is_(False),
-                )
-                .order_by(Version.sort_key.desc())
-                .limit(1)
-            )
-            notice = session.scalar(
-                select(Notice.text)
-                .where(Notice.account_id == caller.account_id, Notice.version_id == version.id)
-                .order_by(Notice.at.desc())
-                .limit(1)
-            )
-            out.append(
-                wire.Due(
-                    reference=reference_for(session, version, caller.account_id),
-                    state=version.state,
-                    sunset_on=version.sunset_on,
-                    retire_on=version.retire_on,
-                    running=count,
-                    newest=newest,
-                    notice=notice,
-                )
-            )
-        return sorted(
-            out,
-            key=lambda d: (d.retire_on is None and d.state == "sunset", d.retire_on or utcnow().date(), d.reference),
-        )
+        return calendar_of(session, caller)
 
 
 @router.post("/versions/{reference:path}/adoption", status_code=202)

@@ -4,6 +4,7 @@ from bathotype.service.upkeep import (
     answers,
     basedisks,
     chunks,
+    history,
     instances,
     leftovers,
     placements,
@@ -29,5 +30,6 @@ DUTIES: tuple[Duty, ...] = tuple(
         scratch,
         answers,
         chunks,
+        history,
     )
 )

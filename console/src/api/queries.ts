@@ -1,0 +1,123 @@
+import { keepPreviousData, queryOptions } from "@tanstack/react-query";
+import { answer, http, type Schema } from "./client";
+
+type Params = Record<string, string | number | boolean | undefined>;
+type OperationState = Schema["Operation"]["state"];
+
+/** Everything that pages ask for, each under the key by which the live feed renews it. */
+export const ask = {
+  overview: () => queryOptions({ queryKey: ["overview"], queryFn: () => answer(http.GET("/api/v1/overview")) }),
+  regions: () => queryOptions({ queryKey: ["regions"], queryFn: () => answer(http.GET("/api/v1/regions")) }),
+  lines: () =>
+    queryOptions({
+      queryKey: ["lines"],
+      queryFn: () => answer(http.GET("/api/v1/lines", { params: { query: { limit: 500 } } })),
+    }),
+  line: (name: string) =>
+    queryOptions({
+      queryKey: ["line", name],
+      queryFn: () => answer(http.GET("/api/v1/lines/{name}/overview", { params: { path: { name } } })),
+    }),
+  history: (name: string, days = 120) =>
+    queryOptions({
+      queryKey: ["history", name, days],
+      queryFn: () => answer(http.GET("/api/v1/lines/{name}/history", { params: { path: { name }, query: { days } } })),
+    }),
+  versions: (line: string) =>
+    queryOptions({
+      queryKey: ["versions", line],
+      queryFn: () =>
+        answer(http.GET("/api/v1/lines/{name}/versions", { params: { path: { name: line }, query: { limit: 500 } } })),
+    }),
+  version: (reference: string) =>
+    queryOptions({
+      queryKey: ["version", reference],
+      queryFn: () => answer(http.GET("/api/v1/versions/{reference}/overview", { params: { path: { reference } } })),
+    }),
+  packages: (reference: string) =>
+    queryOptions({
+      queryKey: ["still", "packages", reference],
+      queryFn: () => answer(http.GET("/api/v1/versions/{reference}/packages", { params: { path: { reference } } })),
+    }),
+  findings: (reference: string) =>
+    queryOptions({
+      queryKey: ["findings", reference],
+      queryFn: () => answer(http.GET("/api/v1/versions/{reference}/findings", { params: { path: { reference } } })),
+    }),
+  difference: (reference: string, to: string) =>
+    queryOptions({
+      queryKey: ["still", "difference", reference, to],
+      queryFn: () =>
+        answer(http.GET("/api/v1/versions/{reference}/difference", { params: { path: { reference }, query: { to } } })),
+    }),
+  replicas: (reference: string) =>
+    queryOptions({
+      queryKey: ["replicas", reference],
+      queryFn: () => answer(http.GET("/api/v1/versions/{reference}/replicas", { params: { path: { reference } } })),
+    }),
+  holds: (reference: string) =>
+    queryOptions({
+      queryKey: ["holds", reference],
+      queryFn: () => answer(http.GET("/api/v1/versions/{reference}/holds", { params: { path: { reference } } })),
+    }),
+  signature: (reference: string) =>
+    queryOptions({
+      queryKey: ["still", "signature", reference],
+      queryFn: () => answer(http.GET("/api/v1/versions/{reference}/signature", { params: { path: { reference } } })),
+    }),
+  machines: () => queryOptions({ queryKey: ["machines"], queryFn: () => answer(http.GET("/api/v1/machines")) }),
+  inspection: (machine: string, region: string) =>
+    queryOptions({
+      queryKey: ["still", "inspection", region, machine],
+      queryFn: () =>
+        answer(http.GET("/api/v1/machines/{machine}/inspection", { params: { path: { machine }, query: { region } } })),
+    }),
+  operations: (state?: OperationState) =>
+    queryOptions({
+      queryKey: ["operations", state ?? "all"],
+      queryFn: () => answer(http.GET("/api/v1/operations", { params: { query: { state, limit: 100 } } })),
+    }),
+  operation: (id: string) =>
+    queryOptions({
+      queryKey: ["operation", id],
+      queryFn: () => answer(http.GET("/api/v1/operations/{operation_id}", { params: { path: { operation_id: id } } })),
+    }),
+  log: (id: string) =>
+    queryOptions({
+      queryKey: ["log", id],
+      queryFn: () =>
+        answer(http.GET("/api/v1/operations/{operation_id}/log", { params: { path: { operation_id: id } } })),
+    }),
+  instance: (id: string) =>
+    queryOptions({
+      queryKey: ["instance", id],
+      queryFn: () => answer(http.GET("/api/v1/instances/{instance}/overview", { params: { path: { instance: id } } })),
+    }),
+  counts: () => queryOptions({ queryKey: ["counts"], queryFn: () => answer(http.GET("/api/v1/instances/counts")) }),
+  calendar: () => queryOptions({ queryKey: ["calendar"], queryFn: () => answer(http.GET("/api/v1/calendar")) }),
+  events: (filter: Params) =>
+    queryOptions({
+      queryKey: ["events", filter],
+      queryFn: () => answer(http.GET("/api/v1/events", { params: { query: { ...filter, limit: 100 } } })),
+      placeholderData: keepPreviousData,
+    }),
+  packageUse: (name: string) =>
+    queryOptions({
+      queryKey: ["package-use", name],
+      queryFn: () => answer(http.GET("/api/v1/packages/{name}/versions", { params: { path: { name } } })),
+      enabled: name !== "",
+    }),
+  members: () => queryOptions({ queryKey: ["members"], queryFn: () => answer(http.GET("/api/v1/members")) }),
+  tokens: () => queryOptions({ queryKey: ["tokens"], queryFn: () => answer(http.GET("/api/v1/tokens")) }),
+  keys: (account: string) =>
+    queryOptions({
+      queryKey: ["keys", account],
+      queryFn: () => answer(http.GET("/api/v1/accounts/{account}/keys", { params: { path: { account } } })),
+    }),
+  shares: () => queryOptions({ queryKey: ["shares"], queryFn: () => answer(http.GET("/api/v1/shares")) }),
+  sharedVersions: () =>
+    queryOptions({ queryKey: ["shared-versions"], queryFn: () => answer(http.GET("/api/v1/shared-versions")) }),
+  rules: () => queryOptions({ queryKey: ["rules"], queryFn: () => answer(http.GET("/api/v1/rules")) }),
+  allowances: () => queryOptions({ queryKey: ["allowances"], queryFn: () => answer(http.GET("/api/v1/allowances")) }),
+  firstBoot: () => queryOptions({ queryKey: ["first-boot"], queryFn: () => answer(http.GET("/api/v1/first-boot")) }),
+};

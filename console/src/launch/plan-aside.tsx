@@ -1,0 +1,107 @@
+import { Link } from "react-router";
+import type { Schema } from "~/api/client";
+import { Loading, ProblemShown } from "~/parts/basics";
+import { iec } from "~/parts/text";
+
+type Plan = Schema["LaunchPlan"];
+
+const outcomes: Record<string, string> = {
+  pass: "admits it",
+  excepted: "admits it by an exception",
+  "not-concerned": "does not concern it",
+  warn: "warns",
+  refuse: "refuses it",
+};
+
+/** What a launch would do, and what every rule and allowance says of it. */
+export function PlanAside({
+  plan,
+  problem,
+  reference,
+  region,
+}: {
+  plan?: Plan;
+  problem: unknown;
+  reference: string;
+  region: string;
+}) {
+  if (problem) return <ProblemShown problem={problem} />;
+  if (!reference || !region)
+    return <p className="text-small text-ink-2">There is no released version to launch yet.</p>;
+  if (!plan) return <Loading />;
+  return (
+    <section aria-label="What it would do" aria-live="polite" className="text-small">
+      <h2 className="text-label text-ink-2 mb-1 font-semibold">What it would do</h2>
+      {plan.blockers.length > 0 ? (
+        <>
+          <p className="text-heed mb-1 font-semibold">It is not possible now:</p>
+          {plan.blockers.map((text) => (
+            <p key={text} className="border-heed mb-2 border-l-2 pl-2">
+              {text}
+            </p>
+          ))}
+        </>
+      ) : (
+        <p className="mb-2">
+          {plan.names.length === 1 ? "One instance starts" : `${plan.names.length} instances start`} from{" "}
+          {plan.reference} in {plan.region}.{" "}
+          {plan.base_disk_bytes
+            ? `A launch-ready disk of ${iec(plan.base_disk_bytes)} is written to the site first.`
+            : "A launch-ready disk stands there already."}
+        </p>
+      )}
+      {plan.warnings.map((text) => (
+        <p key={text} className="border-rule mb-2 border-l-2 pl-2">
+          {text}
+        </p>
+      ))}
+      <h3 className="mt-3 font-semibold">Names</h3>
+      <p className="font-mono">
+        {plan.names.slice(0, 6).join(", ")}
+        {plan.names.length > 6 && ` … ${plan.names.at(-1)}`}
+      </p>
+      {plan.verdicts.length > 0 && (
+        <>
+          <h3 className="mt-3 font-semibold">
+            Rules <Link to="/people?show=rules">all</Link>
+          </h3>
+          <ul>
+            {plan.verdicts.map((verdict) => (
+              <li key={`${verdict.rule} ${verdict.holds_for}`} className="mb-1">
+                <span className={verdict.outcome === "refuse" ? "text-heed font-semibold" : "font-semibold"}>
+                  {verdict.rule}
+                </span>{" "}
+                {outcomes[verdict.outcome]}. {verdict.reasons.join(" ")} {verdict.need.join(" ")}
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
+      {(plan.allowances ?? []).length > 0 && (
+        <>
+          <h3 className="mt-3 font-semibold">Allowances</h3>
+          <ul>
+            {(plan.allowances ?? []).map((one) => (
+              <li key={one.name}>
+                {one.name}: {one.used} of {one.most} used
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
+      {Object.entries(plan.quotas ?? {}).length > 0 && (
+        <>
+          <h3 className="mt-3 font-semibold">Quotas of the site</h3>
+          <ul>
+            {Object.entries(plan.quotas ?? {}).map(([name, [used = 0, most = 0]]) => (
+              <li key={name}>
+                {name.replace("_", " ")}:{" "}
+                {name.endsWith("bytes") ? `${iec(used)} of ${iec(most)}` : `${used} of ${most}`}
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
+    </section>
+  );
+}

@@ -1,0 +1,115 @@
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { useState, type FormEvent } from "react";
+import { useSearchParams } from "react-router";
+import { answer, http } from "~/api/client";
+import { Button, Loading, ProblemShown } from "~/parts/basics";
+import { Choice, TextField } from "~/parts/form";
+import { Says } from "~/parts/sentence";
+import { EventRows } from "./event-rows";
+
+const kinds = [
+  "version",
+  "instance",
+  "capture",
+  "operation",
+  "share",
+  "finding",
+  "hold",
+  "mark",
+  "line",
+  "alert",
+  "placement",
+  "rule",
+  "allowance",
+  "member",
+  "token",
+  "key",
+  "notice",
+];
+
+/** What happened?  The audit trail with filters. */
+export function Component() {
+  const [search, setSearch] = useSearchParams();
+  const subject = search.get("subject") ?? "";
+  const action = search.get("action") ?? "";
+  const [text, setText] = useState(subject);
+  const pages = useInfiniteQuery({
+    queryKey: ["events", { subject, action }],
+    queryFn: ({ pageParam }) =>
+      answer(
+        http.GET("/api/v1/events", {
+          params: {
+            query: { subject: subject || undefined, action: action || undefined, limit: 100, cursor: pageParam },
+          },
+        }),
+      ),
+    initialPageParam: undefined as string | undefined,
+    getNextPageParam: (page) => page.next ?? undefined,
+  });
+  const change = (given: Record<string, string>) => {
+    const next = { subject, action, ...given };
+    setSearch(Object.fromEntries(Object.entries(next).filter(([, value]) => value)), { replace: true });
+  };
+  const look = (event: FormEvent) => {
+    event.preventDefault();
+    change({ subject: text.trim() });
+  };
+  const rows = pages.data?.pages.flatMap((page) => page.items) ?? [];
+  return (
+    <>
+      <Says under={<Chain />}>{subject ? `What happened to ${subject}.` : "What happened, newest first."}</Says>
+      <form onSubmit={look} className="mt-4 flex flex-wrap items-start gap-x-4">
+        <div className="w-80">
+          <TextField
+            label="About"
+            value={text}
+            onChange={(e) => setText(e.target.value)}
+            placeholder="gauge-collector@1.3.0"
+            hint="A line, a version or a name; Enter searches."
+          />
+        </div>
+        <div className="w-48">
+          <Choice
+            label="Kind"
+            value={action}
+            onChange={(e) => change({ action: e.target.value })}
+            options={[["", "everything"], ...kinds.map((kind): [string, string] => [kind, kind])]}
+            hint=" "
+          />
+        </div>
+      </form>
+      {pages.error && <ProblemShown problem={pages.error} />}
+      {pages.isPending ? <Loading /> : <EventRows events={rows} empty="Nothing fits." />}
+      {pages.hasNextPage && (
+        <Button className="mt-4" disabled={pages.isFetchingNextPage} onClick={() => void pages.fetchNextPage()}>
+          Earlier
+        </Button>
+      )}
+    </>
+  );
+}
+
+/** Whether each event follows from the one before: asked for when somebody wants to know. */
+function Chain() {
+  const { data, refetch, isFetching } = useQuery({
+    queryKey: ["still", "chain"],
+    queryFn: () => answer(http.GET("/api/v1/events/chain")),
+    enabled: false,
+  });
+  if (data)
+    return (
+      <>
+        {data.whole
+          ? "The trail is whole: each event follows from the one before."
+          : `The trail is broken at event ${data.broken_at[0]}.`}
+      </>
+    );
+  return (
+    <>
+      Each event is chained to the one before by its digest.{" "}
+      <Button kind="quiet" onClick={() => void refetch()} disabled={isFetching}>
+        {isFetching ? "Checking …" : "Check the chain"}
+      </Button>
+    </>
+  );
+}

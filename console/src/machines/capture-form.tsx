@@ -1,0 +1,128 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState, type FormEvent } from "react";
+import { Link, useNavigate } from "react-router";
+import { answer, http, onceKey, type Schema } from "~/api/client";
+import { ask } from "~/api/queries";
+import { useSession } from "~/app/session";
+import { Button, ProblemShown } from "~/parts/basics";
+import { Choice, TextArea, TextField } from "~/parts/form";
+import { to } from "~/parts/text";
+
+type Bump = "patch" | "minor" | "major";
+
+/** Into which line, under which number, how; first the plan, path by path, if wanted. */
+export function CaptureForm({ inspection, line: wanted }: { inspection: Schema["Inspection"]; line: string }) {
+  const { machine, capturable } = inspection;
+  const { may, who, account } = useSession();
+  const go = useNavigate();
+  const lines = useQuery(ask.lines()).data?.items ?? [];
+  const [chosen, setChosen] = useState(wanted);
+  const line = chosen || (lines[0]?.name ?? "");
+  const fresh = (lines.find((one) => one.name === line)?.versions ?? 0) === 0;
+  const [number, setNumber] = useState("");
+  const [bump, setBump] = useState<Bump>("minor");
+  const [mode, setMode] = useState<Schema["CaptureRequest"]["mode"]>(
+    inspection.mode as Schema["CaptureRequest"]["mode"],
+  );
+  const [notes, setNotes] = useState("");
+  const [problem, setProblem] = useState<unknown>(null);
+  const [busy, setBusy] = useState(false);
+  if (!may("operate"))
+    return (
+      <p className="text-small text-ink-2">
+        {who.user} may look at {account}, not capture. Ask a steward of {account}.
+      </p>
+    );
+  const send = async (call: () => Promise<Schema["Operation"]>) => {
+    setBusy(true);
+    setProblem(null);
+    try {
+      const operation = await call();
+      void go(to.operation(operation.id));
+    } catch (failed) {
+      setProblem(failed);
+      setBusy(false);
+    }
+  };
+  const profile = "linux";
+  const capture = (event: FormEvent) => {
+    event.preventDefault();
+    const named = number || (fresh ? "1.0.0" : "");
+    const body = {
+      machine: machine.id,
+      region: machine.region,
+      line,
+      number: named || null,
+      bump: named ? null : bump,
+      mode,
+      profile,
+      notes,
+      tags: {},
+    };
+    void send(() => answer(http.POST("/api/v1/captures", { body, params: { header: onceKey() } })));
+  };
+  const plan = () =>
+    void send(() =>
+      answer(
+        http.POST("/api/v1/capture-plans", {
+          body: { machine: machine.id, region: machine.region, profile, tags: {} },
+          params: { header: onceKey() },
+        }),
+      ),
+    );
+  return (
+    <form onSubmit={capture} aria-label="Capture">
+      <h2 className="text-label text-ink-2 mb-2 font-semibold">Capture it</h2>
+      {lines.length === 0 && (
+        <p className="mb-2">
+          A version belongs to a line: <Link to="/lines">make one</Link> first.
+        </p>
+      )}
+      <Choice
+        label="Into the line"
+        value={line}
+        onChange={(e) => setChosen(e.target.value)}
+        options={lines.map((one) => one.name)}
+      />
+      <TextField
+        label="Number"
+        value={number}
+        onChange={(e) => setNumber(e.target.value)}
+        placeholder={fresh ? "1.0.0" : `next ${bump}`}
+        hint="Semantic Versioning, such as 1.4.0."
+      />
+      {!number && !fresh && (
+        <Choice
+          label="Or the next"
+          value={bump}
+          onChange={(e) => setBump(e.target.value as Bump)}
+          options={["patch", "minor", "major"]}
+        />
+      )}
+      <Choice
+        label="How"
+        value={mode}
+        onChange={(e) => setMode(e.target.value as typeof mode)}
+        options={[
+          ["live", "live: it keeps running"],
+          ["stopped", "stopped: it is off"],
+          ["as-is", "as it is: its identity stays in the version"],
+        ]}
+      />
+      <TextArea label="Notes" value={notes} onChange={(e) => setNotes(e.target.value)} />
+      {problem !== null && <ProblemShown problem={problem} />}
+      {!capturable && <p className="text-small text-heed mb-2">Not possible before the obstacles are gone.</p>}
+      <div className="flex flex-wrap gap-3">
+        <Button type="submit" kind="main" disabled={busy || !line || !capturable}>
+          Capture it
+        </Button>
+        <Button onClick={plan} disabled={busy || !capturable}>
+          Plan, path by path
+        </Button>
+      </div>
+      <p className="text-label text-ink-3 mt-2">
+        A plan reads the disk and shows what would be removed or changed on the copy. It keeps nothing.
+      </p>
+    </form>
+  );
+}

@@ -1,0 +1,55 @@
+import clsx from "clsx";
+import type { ReactNode } from "react";
+
+export type Column<Row> = { head: string; cell: (row: Row) => ReactNode; number?: boolean; wide?: boolean };
+
+/** Hair lines, no boxes; numbers to the right. */
+export function Table<Row>({
+  columns,
+  rows,
+  id,
+  label,
+}: {
+  columns: Column<Row>[];
+  rows: Row[];
+  id: (row: Row) => string;
+  label: string;
+}) {
+  return (
+    <div className="overflow-x-auto" tabIndex={0} role="region" aria-label={label}>
+      <table className="w-full border-collapse text-left">
+        <thead>
+          <tr className="border-rule text-label text-ink-3 border-b">
+            {columns.map((column) => (
+              <th
+                key={column.head}
+                scope="col"
+                className={clsx("py-1.5 pr-4 align-bottom font-semibold last:pr-0", column.number && "text-right")}
+              >
+                {column.head}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {rows.map((row) => (
+            <tr key={id(row)} className="border-hair border-b align-top">
+              {columns.map((column) => (
+                <td
+                  key={column.head}
+                  className={clsx(
+                    "py-2 pr-4 last:pr-0",
+                    column.number && "text-right tabular-nums",
+                    column.wide && "min-w-48",
+                  )}
+                >
+                  {column.cell(row)}
+                </td>
+              ))}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}

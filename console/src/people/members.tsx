@@ -1,0 +1,148 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { answer, http, type Schema } from "~/api/client";
+import { ask } from "~/api/queries";
+import { useSession } from "~/app/session";
+import { Button, Loading, Moment, ProblemShown, Short } from "~/parts/basics";
+import { Confirm, Dialog } from "~/parts/dialog";
+import { Choice, TextField } from "~/parts/form";
+import { Table } from "~/parts/table";
+
+type Member = Schema["Member"];
+const roles: [Schema["Role"], string][] = [
+  ["viewer", "viewer: looks"],
+  ["operator", "operator: captures, launches, releases"],
+  ["steward", "steward: also shares, rules, retires, manages people"],
+];
+
+export function Members() {
+  const { data, error } = useQuery(ask.members());
+  const { may, account } = useSession();
+  const cache = useQueryClient();
+  const [asked, setAsked] = useState<"invite" | Member | null>(null);
+  const [invited, setInvited] = useState<Member | null>(null);
+  const [problem, setProblem] = useState<unknown>(null);
+  if (error) return <ProblemShown problem={error} />;
+  if (!data) return <Loading />;
+  const change = async (user: string, role: Schema["Role"]) => {
+    try {
+      await answer(http.PUT("/api/v1/members/{user}", { params: { path: { user } }, body: { role } }));
+      await cache.invalidateQueries();
+      setProblem(null);
+    } catch (failed) {
+      setProblem(failed);
+    }
+  };
+  return (
+    <>
+      {may("manage") ? (
+        <Button onClick={() => setAsked("invite")}>Invite somebody</Button>
+      ) : (
+        <p className="text-small text-ink-2">A steward of {account} can invite and remove people.</p>
+      )}
+      {problem !== null && <ProblemShown problem={problem} />}
+      <Table
+        label="Members"
+        rows={data}
+        id={(member) => member.user}
+        columns={[
+          { head: "name", cell: (member) => <span className="font-semibold">{member.user}</span> },
+          { head: "kind", cell: (member) => member.kind },
+          {
+            head: "role",
+            cell: (member) =>
+              may("manage") ? (
+                <select
+                  aria-label={`Role of ${member.user}`}
+                  value={member.role}
+                  onChange={(e) => void change(member.user, e.target.value as Schema["Role"])}
+                  className="rounded-edge border-rule bg-sheet border px-1 py-0.5"
+                >
+                  {roles.map(([role]) => (
+                    <option key={role}>{role}</option>
+                  ))}
+                </select>
+              ) : (
+                member.role
+              ),
+          },
+          { head: "since", cell: (member) => <Moment at={member.since} /> },
+          {
+            head: "",
+            cell: (member) =>
+              may("manage") && (
+                <Button kind="quiet" onClick={() => setAsked(member)} aria-label={`Remove ${member.user}`}>
+                  Remove
+                </Button>
+              ),
+          },
+        ]}
+      />
+      {asked === "invite" && <Invite close={() => setAsked(null)} done={setInvited} />}
+      {asked && asked !== "invite" && <Remove member={asked} close={() => setAsked(null)} />}
+      {invited && <Invited member={invited} close={() => setInvited(null)} />}
+    </>
+  );
+}
+
+function Invite({ close, done }: { close: () => void; done: (member: Member) => void }) {
+  const { account } = useSession();
+  const cache = useQueryClient();
+  const [user, setUser] = useState("");
+  const [role, setRole] = useState<Schema["Role"]>("viewer");
+  const act = async () => {
+    const made = await answer(http.POST("/api/v1/members", { body: { user, role, robot: false } }));
+    await cache.invalidateQueries();
+    done(made);
+  };
+  return (
+    <Confirm
+      title={`Invite somebody to ${account}`}
+      about="Who is new gets a code, shown once, with which a password is chosen."
+      verb="Invite"
+      act={act}
+      close={close}
+    >
+      <TextField label="Name" value={user} onChange={(e) => setUser(e.target.value)} required autoFocus />
+      <Choice label="Role" value={role} onChange={(e) => setRole(e.target.value as Schema["Role"])} options={roles} />
+    </Confirm>
+  );
+}
+
+function Remove({ member, close }: { member: Member; close: () => void }) {
+  const { account } = useSession();
+  const cache = useQueryClient();
+  const act = async () => {
+    await answer(http.DELETE("/api/v1/members/{user}", { params: { path: { user: member.user } } }));
+    await cache.invalidateQueries();
+  };
+  return (
+    <Confirm
+      title={`Remove ${member.user} from ${account}`}
+      about="Its tokens for this account stop working at once. What it made stays."
+      verb="Remove"
+      loses
+      act={act}
+      close={close}
+    />
+  );
+}
+
+function Invited({ member, close }: { member: Member; close: () => void }) {
+  const address = member.invitation ? `${location.origin}/join?code=${member.invitation}` : "";
+  return (
+    <Dialog open close={close} title={`${member.user} is a member`}>
+      {address ? (
+        <>
+          <p className="mb-2">Give {member.user} this address. It is shown once, and works once.</p>
+          <Short text={address} keep={64} />
+        </>
+      ) : (
+        <p>{member.user} has a password already.</p>
+      )}
+      <div className="mt-4">
+        <Button onClick={close}>Close</Button>
+      </div>
+    </Dialog>
+  );
+}

@@ -1,0 +1,56 @@
+import { Tabs } from "radix-ui";
+import { useSearchParams } from "react-router";
+import { useSession } from "~/app/session";
+import { Says } from "~/parts/sentence";
+import { plural } from "~/parts/text";
+import { FirstBoots } from "./first-boots";
+import { Keys } from "./keys";
+import { Members } from "./members";
+import { Rules } from "./rules";
+import { Shares } from "./shares";
+import { Tokens } from "./tokens";
+
+const parts = [
+  ["members", "Members", Members],
+  ["tokens", "Robots and tokens", Tokens],
+  ["shares", "Shares in and out", Shares],
+  ["rules", "Rules and allowances", Rules],
+  ["first-boot", "First-boot settings", FirstBoots],
+  ["keys", "Keys", Keys],
+] as const;
+
+/** Who may do what, and what other accounts may have. */
+export function Component() {
+  const { who, account } = useSession();
+  const [search, setSearch] = useSearchParams();
+  const role = who.accounts.find((one) => one.account === account)?.role;
+  const show = parts.find(([name]) => name === search.get("show"))?.[0] ?? "members";
+  const Part = parts.find(([name]) => name === show)![2];
+  return (
+    <>
+      <Says
+        under={who.accounts.length > 1 ? `You are a member of ${plural(who.accounts.length, "account")}.` : undefined}
+      >{`You are ${role} of ${account}.`}</Says>
+      <Tabs.Root
+        value={show}
+        onValueChange={(part) => setSearch(part === "members" ? {} : { show: part }, { replace: true })}
+        className="mt-5"
+      >
+        <Tabs.List className="border-rule flex gap-5 overflow-x-auto border-b" aria-label="Parts of this page">
+          {parts.map(([name, title]) => (
+            <Tabs.Trigger
+              key={name}
+              value={name}
+              className="text-small text-ink-2 data-[state=active]:border-ink data-[state=active]:text-ink border-b-2 border-transparent py-1.5 whitespace-nowrap data-[state=active]:font-semibold"
+            >
+              {title}
+            </Tabs.Trigger>
+          ))}
+        </Tabs.List>
+        <Tabs.Content value={show} tabIndex={-1} className="pt-4 outline-none">
+          <Part />
+        </Tabs.Content>
+      </Tabs.Root>
+    </>
+  );
+}

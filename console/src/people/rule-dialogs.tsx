@@ -1,0 +1,131 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { answer, http, type Schema } from "~/api/client";
+import { ask } from "~/api/queries";
+import { Confirm } from "~/parts/dialog";
+import { Check, Choice, TextArea, TextField } from "~/parts/form";
+
+type Rule = Schema["LaunchRule"];
+
+/** The common rules; the command line takes all of them. */
+export function RuleDialog({ close }: { close: () => void }) {
+  const cache = useQueryClient();
+  const lines = useQuery(ask.lines()).data?.items ?? [];
+  const regions = useQuery(ask.regions()).data ?? [];
+  const [name, setName] = useState("");
+  const [applies, setApplies] = useState("*");
+  const [effect, setEffect] = useState<"refuse" | "warn">("refuse");
+  const [given, setGiven] = useState({ released_only: false, signed: false, residue_clean: false });
+  const [days, setDays] = useState("");
+  const [only, setOnly] = useState<string[]>([]);
+  const act = async () => {
+    const body: Rule = {
+      name,
+      effect,
+      applies_to: applies,
+      ...given,
+      no_older_than_days: days ? Number(days) : null,
+      regions: only.length ? only : null,
+      exceptions: [],
+    };
+    await answer(http.PUT("/api/v1/rules/{name}", { params: { path: { name } }, body }));
+    await cache.invalidateQueries();
+  };
+  const toggle = (region: string) =>
+    setOnly(only.includes(region) ? only.filter((one) => one !== region) : [...only, region]);
+  const demand = (key: keyof typeof given, label: string) => (
+    <Check label={label} checked={given[key]} onChange={(e) => setGiven({ ...given, [key]: e.target.checked })} />
+  );
+  return (
+    <Confirm
+      title="Set a launch rule"
+      about="Every condition that is given must hold."
+      verb="Set it"
+      act={act}
+      close={close}
+    >
+      <TextField label="Name" value={name} onChange={(e) => setName(e.target.value)} required autoFocus />
+      <Choice
+        label="Judges"
+        value={applies}
+        onChange={(e) => setApplies(e.target.value)}
+        options={[
+          ["*", "every launch"],
+          ...lines.map((one): [string, string] => [one.name, `launches of ${one.name}`]),
+        ]}
+      />
+      {demand("released_only", "Only released versions")}
+      {demand("signed", "Only with a signature that holds")}
+      {demand("residue_clean", "Only without an open finding")}
+      <TextField
+        label="Released within so many days"
+        type="number"
+        min={1}
+        value={days}
+        onChange={(e) => setDays(e.target.value)}
+        hint="Left out: whenever."
+      />
+      <fieldset className="mb-3">
+        <legend className="text-small font-medium">Only in these regions (none chosen: all)</legend>
+        {regions.map((region) => (
+          <Check
+            key={region.name}
+            label={region.name}
+            checked={only.includes(region.name)}
+            onChange={() => toggle(region.name)}
+          />
+        ))}
+      </fieldset>
+      <Choice
+        label="Otherwise it"
+        value={effect}
+        onChange={(e) => setEffect(e.target.value as typeof effect)}
+        options={[
+          ["refuse", "refuses the launch"],
+          ["warn", "warns"],
+        ]}
+      />
+    </Confirm>
+  );
+}
+
+/** Lets one account launch although a rule refuses it, for a reason that is recorded. */
+export function ExceptionDialog({ set, close }: { set: Schema["SetRule"]; close: () => void }) {
+  const cache = useQueryClient();
+  const [name, setName] = useState("");
+  const [reason, setReason] = useState("");
+  const [until, setUntil] = useState("");
+  const act = async () => {
+    const rule = set.rule as unknown as Rule;
+    const made = { name, reason, until: until || null } as NonNullable<Rule["exceptions"]>[number];
+    const body: Rule = { ...rule, exceptions: [...(rule.exceptions ?? []), made] };
+    await answer(http.PUT("/api/v1/rules/{name}", { params: { path: { name: rule.name } }, body }));
+    await cache.invalidateQueries();
+  };
+  return (
+    <Confirm
+      title={`Make an exception of ${set.rule.name}`}
+      about="The rule then admits what it judges; the exception is shown with each verdict."
+      verb="Make it"
+      act={act}
+      close={close}
+    >
+      <TextField
+        label="Name of the exception"
+        value={name}
+        onChange={(e) => setName(e.target.value)}
+        required
+        autoFocus
+        placeholder="storm-week"
+      />
+      <TextArea label="Reason" value={reason} onChange={(e) => setReason(e.target.value)} required />
+      <TextField
+        label="Until"
+        type="date"
+        value={until}
+        onChange={(e) => setUntil(e.target.value)}
+        hint="Left out: until it is removed."
+      />
+    </Confirm>
+  );
+}

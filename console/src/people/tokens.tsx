@@ -1,0 +1,147 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { answer, http, type Schema } from "~/api/client";
+import { ask } from "~/api/queries";
+import { useSession } from "~/app/session";
+import { Button, Empty, Loading, Moment, ProblemShown, Short } from "~/parts/basics";
+import { Confirm, Dialog } from "~/parts/dialog";
+import { Choice, TextField } from "~/parts/form";
+import { Table } from "~/parts/table";
+
+export function Tokens() {
+  const { data, error } = useQuery(ask.tokens());
+  const cache = useQueryClient();
+  const [asked, setAsked] = useState<"make" | Schema["Token"] | null>(null);
+  const [made, setMade] = useState<Schema["NewToken"] | null>(null);
+  if (error) return <ProblemShown problem={error} />;
+  if (!data) return <Loading />;
+  const revoke = async (token: string) => {
+    await answer(http.DELETE("/api/v1/tokens/{token}", { params: { path: { token } } }));
+    await cache.invalidateQueries();
+  };
+  return (
+    <>
+      <Button onClick={() => setAsked("make")}>Make a token</Button>
+      {data.length ? (
+        <Table
+          label="Tokens"
+          rows={data}
+          id={(token) => token.id}
+          columns={[
+            { head: "token", cell: (token) => <span className="font-semibold">{token.name}</span> },
+            {
+              head: "of",
+              cell: (token) => (
+                <>
+                  {token.user} <span className="text-ink-3">{token.kind}</span>
+                </>
+              ),
+            },
+            { head: "may", cell: (token) => token.verbs?.join(", ") ?? "all that its owner may" },
+            { head: "last used", cell: (token) => (token.last_used_at ? <Moment at={token.last_used_at} /> : "never") },
+            {
+              head: "expires",
+              cell: (token) => (token.revoked_at ? "revoked" : <Moment at={token.expires_at} exact />),
+            },
+            {
+              head: "",
+              cell: (token) =>
+                !token.revoked_at && (
+                  <Button kind="quiet" onClick={() => setAsked(token)} aria-label={`Revoke ${token.name}`}>
+                    Revoke
+                  </Button>
+                ),
+            },
+          ]}
+        />
+      ) : (
+        <Empty>There is no token. Programs and the command line sign in with one.</Empty>
+      )}
+      {asked === "make" && <Make close={() => setAsked(null)} done={setMade} />}
+      {asked && asked !== "make" && (
+        <Confirm
+          title={`Revoke ${asked.name}`}
+          about="It stops working at once."
+          verb="Revoke it"
+          loses
+          act={() => revoke(asked.id)}
+          close={() => setAsked(null)}
+        />
+      )}
+      {made && (
+        <Dialog
+          open
+          close={() => setMade(null)}
+          title={`The token ${made.name}`}
+          about="It is shown once. Keep it where secrets are kept."
+        >
+          <Short text={made.token} keep={64} />
+          <div className="mt-4">
+            <Button onClick={() => setMade(null)}>I have it</Button>
+          </div>
+        </Dialog>
+      )}
+    </>
+  );
+}
+
+function Make({ close, done }: { close: () => void; done: (token: Schema["NewToken"]) => void }) {
+  const { may, account } = useSession();
+  const cache = useQueryClient();
+  const members = useQuery(ask.members()).data ?? [];
+  const robots = members.filter((one) => one.kind === "robot");
+  const [name, setName] = useState("");
+  const [robot, setRobot] = useState("");
+  const [days, setDays] = useState(90);
+  const [verbs, setVerbs] = useState("all");
+  const act = async () => {
+    const body = {
+      name,
+      robot: robot || null,
+      days,
+      accounts: [account],
+      verbs: verbs === "all" ? null : (verbs.split(" ") as Schema["Verb"][]),
+    };
+    const token = await answer(http.POST("/api/v1/tokens", { body }));
+    await cache.invalidateQueries();
+    done(token);
+  };
+  return (
+    <Confirm title="Make a token" verb="Make it" act={act} close={close}>
+      <TextField
+        label="Name"
+        value={name}
+        onChange={(e) => setName(e.target.value)}
+        required
+        autoFocus
+        placeholder="pipeline"
+      />
+      {may("manage") && (
+        <Choice
+          label="For"
+          value={robot}
+          onChange={(e) => setRobot(e.target.value)}
+          options={[["", "yourself"], ...robots.map((one): [string, string] => [one.user, `the robot ${one.user}`])]}
+        />
+      )}
+      <Choice
+        label="It may"
+        value={verbs}
+        onChange={(e) => setVerbs(e.target.value)}
+        options={[
+          ["all", "all that its owner may"],
+          ["read", "look"],
+          ["read operate", "look and operate"],
+        ]}
+      />
+      <TextField
+        label="Days until it expires"
+        type="number"
+        min={1}
+        max={730}
+        value={days}
+        onChange={(e) => setDays(Number(e.target.value))}
+      />
+    </Confirm>
+  );
+}

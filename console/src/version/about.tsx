@@ -1,0 +1,86 @@
+import { Link } from "react-router";
+import type { Schema } from "~/api/client";
+import { Facts, Heading, Moment, Short } from "~/parts/basics";
+import { iec, to } from "~/parts/text";
+
+/** Facts, and the lineage as a drawing in words: machine, version, instances, what was made of it. */
+export function About({ overview }: { overview: Schema["VersionOverview"] }) {
+  const { version } = overview;
+  return (
+    <>
+      <Facts
+        rows={[
+          ["Operating system", version.os.PRETTY_NAME ?? version.os.pretty_name ?? version.os.name ?? version.os.id],
+          ["Disk", `${iec(version.sizes.virtual)}, of which ${iec(version.sizes.used)} in use`],
+          ["Stored", `${iec(version.sizes.stored)}, of which ${iec(version.sizes.new)} were new to its region`],
+          [
+            "Made by",
+            `${version.mode === "edit" ? "an edit" : version.mode === "import" ? "an import" : `a ${version.mode} capture`}`,
+          ],
+          ["Made", <Moment key="made" at={version.created_at} exact />],
+          ["Packages", version.packages],
+          ["Services", version.services.join(", ")],
+          ["Users", version.users.join(", ")],
+          ["Marks", version.marks.join(", ")],
+          ["Holds", version.holds.join(", ")],
+          ["Pin-only", version.pin_only && "launched only when named exactly"],
+          ["Content digest", <Short key="digest" text={version.content_digest} keep={24} />],
+          ["Signed with", version.signed_with && <Short key="key" text={version.signed_with} keep={24} />],
+        ]}
+      />
+      <Heading>Where it comes from, and what came of it</Heading>
+      <Lineage overview={overview} />
+    </>
+  );
+}
+
+function Lineage({ overview }: { overview: Schema["VersionOverview"] }) {
+  const { version } = overview;
+  const source = String(version.source.machine ?? version.source.file ?? "");
+  const running = overview.runs.reduce((sum, run) => sum + run.running, 0);
+  const links: [string, React.ReactNode][] = [];
+  if (version.parent)
+    links.push([
+      "version",
+      <Link key="p" to={to.version(version.parent)}>
+        {version.parent}
+      </Link>,
+    ]);
+  else if (version.adopted_from) links.push(["taken over from", version.adopted_from]);
+  if (source && !version.parent) links.push([version.mode === "import" ? "file" : "machine", source]);
+  links.push(["this version", <strong key="t">{version.number}</strong>]);
+  if (running)
+    links.push([
+      "instances",
+      <Link key="i" to={to.instances({ reference: version.reference })}>
+        {running} running
+      </Link>,
+    ]);
+  if (overview.children.length)
+    links.push([
+      "versions made from it",
+      overview.children.map((child, place) => (
+        <span key={child}>
+          {place > 0 && ", "}
+          <Link to={to.version(child)}>{child}</Link>
+        </span>
+      )),
+    ]);
+  return (
+    <ol className="flex flex-wrap items-stretch gap-y-3 py-2">
+      {links.map(([what, text], place) => (
+        <li key={what} className="flex items-center">
+          {place > 0 && (
+            <svg width="34" height="12" aria-hidden className="text-ink-3 mx-1">
+              <path d="M1 6h30m-6-4 6 4-6 4" fill="none" stroke="currentColor" />
+            </svg>
+          )}
+          <span className="border-depth-3 border-l-2 pl-2">
+            <span className="text-label text-ink-3 block">{what}</span>
+            {text}
+          </span>
+        </li>
+      ))}
+    </ol>
+  );
+}

@@ -1,0 +1,81 @@
+import { useState } from "react";
+import { useNavigate } from "react-router";
+import { answer, http, onceKey, type Schema } from "~/api/client";
+import { Confirm } from "~/parts/dialog";
+import { Choice, TextArea, TextField } from "~/parts/form";
+import { to } from "~/parts/text";
+
+type Kind = "put-file" | "set-line" | "remove" | "authorize-key";
+
+const kinds: [Kind, string][] = [
+  ["put-file", "write a file"],
+  ["set-line", "set a line in a file"],
+  ["remove", "remove a path"],
+  ["authorize-key", "let an SSH key in"],
+];
+
+/** One common step on a copy of the disk; the command line takes a file of many. */
+export function EditDialog({ overview, close }: { overview: Schema["VersionOverview"]; close: () => void }) {
+  const { reference } = overview.version;
+  const go = useNavigate();
+  const [kind, setKind] = useState<Kind>("put-file");
+  const [given, setGiven] = useState<Record<string, string>>({ path: "/etc/motd", bump: "patch" });
+  const set = (name: string) => (event: { target: { value: string } }) =>
+    setGiven({ ...given, [name]: event.target.value });
+  const value = (name: string) => given[name] ?? "";
+  const step = {
+    "put-file": { path: value("path"), content: value("content") },
+    "set-line": { path: value("path"), match: value("match"), line: value("line") },
+    remove: { path: value("path") },
+    "authorize-key": { user: value("user"), key: value("key") },
+  }[kind];
+  const act = async () => {
+    const bump = value("bump") as "patch" | "minor" | "major";
+    const body = {
+      reference,
+      bump,
+      number: null,
+      notes: value("notes"),
+      region: null,
+      steps: [{ id: kind, do: kind, ...step }],
+    };
+    const operation = await answer(http.POST("/api/v1/edits", { body, params: { header: onceKey() } }));
+    void go(to.operation(operation.id));
+  };
+  return (
+    <Confirm
+      title={`Make a version from ${reference}`}
+      about="The step is applied to a copy of its disk, without a boot."
+      verb="Make it"
+      act={act}
+      close={close}
+    >
+      <Choice label="Step" value={kind} onChange={(e) => setKind(e.target.value as Kind)} options={kinds} />
+      {kind !== "authorize-key" && <TextField label="Path" value={value("path")} onChange={set("path")} required />}
+      {kind === "put-file" && <TextArea label="Content" value={value("content")} onChange={set("content")} />}
+      {kind === "set-line" && (
+        <TextField
+          label="Lines that match"
+          value={value("match")}
+          onChange={set("match")}
+          required
+          hint="A regular expression, such as ^interval ="
+        />
+      )}
+      {kind === "set-line" && <TextField label="Become" value={value("line")} onChange={set("line")} required />}
+      {kind === "authorize-key" && <TextField label="User" value={value("user")} onChange={set("user")} required />}
+      {kind === "authorize-key" && <TextArea label="Public key" value={value("key")} onChange={set("key")} required />}
+      <Choice
+        label="Number"
+        value={value("bump")}
+        onChange={set("bump")}
+        options={[
+          ["patch", "next patch"],
+          ["minor", "next minor"],
+          ["major", "next major"],
+        ]}
+      />
+      <TextField label="Notes" value={value("notes")} onChange={set("notes")} />
+    </Confirm>
+  );
+}

@@ -1,0 +1,89 @@
+import { useQuery } from "@tanstack/react-query";
+import { Tabs } from "radix-ui";
+import { useState } from "react";
+import { useNavigate, useParams, useSearchParams } from "react-router";
+import { ask } from "~/api/queries";
+import { Loading, ProblemShown } from "~/parts/basics";
+import { Offers } from "~/parts/offers";
+import { Page } from "~/parts/page";
+import { Sentence } from "~/parts/sentence";
+import { away, day, to } from "~/parts/text";
+import { Contents } from "./contents";
+import { Difference } from "./difference";
+import { VersionDialog } from "./dialogs";
+import { About } from "./about";
+import { Findings } from "./findings";
+import { Happened } from "~/ledger/happened";
+import { Where } from "./where";
+
+const parts = [
+  ["about", "About it"],
+  ["contents", "Contents"],
+  ["difference", "What changed"],
+  ["findings", "Findings"],
+  ["where", "Where it is"],
+  ["events", "What happened"],
+] as const;
+
+/** What is in a version, what changed since the one before, where it is, who runs it, and what can be done. */
+export function Component() {
+  const reference = decodeURIComponent(useParams()["*"] ?? "");
+  const [search, setSearch] = useSearchParams();
+  const go = useNavigate();
+  const [asked, setAsked] = useState("");
+  const { data, error } = useQuery(ask.version(reference));
+  if (error) return <ProblemShown problem={error} />;
+  if (!data) return <Loading />;
+  const { version } = data;
+  const wanted = search.get("show") ?? "about";
+  const show = parts.some(([name]) => name === wanted) ? wanted : "about";
+  const turn = (part: string) => setSearch(part === "about" ? {} : { show: part }, { replace: true });
+  const act = (verb: string) => {
+    if (verb === "launch") void go(to.launch(version.reference));
+    else if (verb === "findings") turn("findings");
+    else if (verb === "holds") turn("where");
+    else if (verb === "instances") void go(to.instances({ reference: version.reference }));
+    else setAsked(verb);
+  };
+  const shared = data.shared_with.length ? ` Shared with ${data.shared_with.join(" and ")}.` : "";
+  const released = version.released_at
+    ? `Released ${day(version.released_at)}, ${away(version.released_at)}.`
+    : `Made ${day(version.created_at)}, ${away(version.created_at)}.`;
+  return (
+    <Page aside={<Offers offers={data.offers} act={act} />}>
+      <Sentence
+        parts={data.sentence}
+        leads={{
+          instances: to.instances({ reference: version.reference }),
+          findings: to.version(reference, "findings"),
+        }}
+        under={`${version.notes} ${released}${shared}`.trim()}
+      />
+      <Tabs.Root value={show} onValueChange={turn} className="mt-5">
+        <Tabs.List className="border-rule flex gap-5 overflow-x-auto border-b" aria-label="Parts of this page">
+          {parts.map(([name, title]) => (
+            <Tabs.Trigger
+              key={name}
+              value={name}
+              className="text-small text-ink-2 data-[state=active]:border-ink data-[state=active]:text-ink border-b-2 border-transparent py-1.5 whitespace-nowrap data-[state=active]:font-semibold"
+            >
+              {title}
+              {name === "findings" && version.findings.open_high > 0 && (
+                <span className="text-heed"> {version.findings.open_high} open</span>
+              )}
+            </Tabs.Trigger>
+          ))}
+        </Tabs.List>
+        <Tabs.Content value={show} tabIndex={-1} className="pt-4 outline-none">
+          {show === "about" && <About overview={data} />}
+          {show === "contents" && <Contents version={version} />}
+          {show === "difference" && <Difference version={version} />}
+          {show === "findings" && <Findings reference={reference} />}
+          {show === "where" && <Where overview={data} />}
+          {show === "events" && <Happened subject={version.reference} />}
+        </Tabs.Content>
+      </Tabs.Root>
+      {asked && <VersionDialog verb={asked} overview={data} close={() => setAsked("")} />}
+    </Page>
+  );
+}

@@ -1,0 +1,50 @@
+"""``bathotype demo``: everything on one machine until it is stopped."""
+
+from __future__ import annotations
+
+import signal
+import sys
+import time
+from pathlib import Path
+
+from bathotype.core.errors import BathotypeError, Invalid
+from bathotype.demo import life
+from bathotype.demo.people import PEOPLE
+from bathotype.demo.system import DemoSystem
+
+
+def run_demo(data: Path, port: int, *, bare: bool = False) -> int:
+    """Start the demo, say so, and keep it running until it is stopped.  ``bare`` leaves its lines empty."""
+    if not 0 <= port < 65536:
+        raise Invalid(f"{port} is not a port.")
+    stopping: list[int] = []
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, lambda n, _: stopping.append(n))
+    system = DemoSystem(data, port)
+    try:
+        system.start()
+        if not bare and not life.is_there(system):
+            try:
+                life.live(system, _say)
+            except BathotypeError as error:
+                _say(f"The demo's life is incomplete: {error}")
+        print(f"ready {system.url}", flush=True)
+        _introduce(system)
+        while not stopping:
+            time.sleep(0.2)
+            system.supervisor.look()
+    finally:
+        system.stop()
+    return 0
+
+
+def _introduce(system: DemoSystem) -> None:
+    _say(f"The console is at {system.url}. These people can sign in:")
+    for name, roles in PEOPLE.items():
+        held = ", ".join(f"{role} of {account}" for account, role in roles.items())
+        _say(f"  {name:<6} {system.secrets['people'][name]:<38} {held}")
+    _say(f"In another terminal:  . {system.data}/demo.env && .venv/bin/bathotype machines list")
+
+
+def _say(line: str) -> None:
+    print(line, file=sys.stderr, flush=True)

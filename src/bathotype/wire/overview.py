@@ -1,0 +1,146 @@
+"""What a person sees first of a thing: its sentence, what can be done with it, what runs where, and its history."""
+
+from __future__ import annotations
+
+from datetime import date, datetime
+from typing import Literal
+
+from pydantic import Field
+
+from bathotype.wire.common import Answer
+from bathotype.wire.fleet import Event, Instance
+from bathotype.wire.operations import Offer, Operation
+from bathotype.wire.sharing import Due
+from bathotype.wire.versions import Line, Version
+
+
+class Part(Answer):
+    """A piece of a sentence.  ``about`` names what it leads to; ``heed`` says that it needs somebody."""
+
+    text: str
+    about: str = ""
+    heed: bool = False
+    strong: bool = False
+
+
+class Runs(Answer):
+    """How many instances of a version an account runs in a region."""
+
+    reference: str
+    number: str
+    account: str
+    region: str
+    running: int
+
+
+NeedKind = Literal["operation", "alert", "finding", "share", "date", "allowance"]
+
+
+class Need(Answer):
+    """Something that needs somebody, and the next step."""
+
+    kind: NeedKind
+    title: str
+    detail: str
+    subject: str = Field(description="Id of the operation or share, or the reference, line or name that it is about.")
+    step: str = Field(description="The next step, in words.")
+    since: datetime
+
+
+class LineSummary(Answer):
+    """A line in a list: what runs, what is behind, and how that went over the last months."""
+
+    name: str
+    about: str
+    newest: str | None
+    versions: int
+    running: int
+    behind: int
+    older: list[int] = Field(description="Instances of all versions but the newest, day by day.")
+    current: list[int] = Field(description="Instances of the newest version, day by day.")
+
+
+class Overview(Answer):
+    """An account at a glance."""
+
+    account: str
+    sentence: list[Part]
+    needs: list[Need]
+    running_operations: list[Operation]
+    dates: list[Due]
+    lines: list[LineSummary]
+    days: list[date] = Field(description="Days of the lines' counts.")
+    regions: dict[str, int] = Field(description="Running instances by region.")
+    states: dict[str, int] = Field(description="Instances by state.")
+    versions: dict[str, int] = Field(description="Versions by state.")
+    last_events: list[Event]
+
+
+class LineOverview(Answer):
+    """A line at a glance; ``runs`` includes what other accounts run of it."""
+
+    line: Line
+    sentence: list[Part]
+    offers: list[Offer]
+    runs: list[Runs]
+    behind: int
+    shared_with: list[str]
+    operations: list[Operation]
+
+
+class VersionOverview(Answer):
+    """A version at a glance."""
+
+    version: Version
+    sentence: list[Part]
+    offers: list[Offer]
+    runs: list[Runs]
+    children: list[str]
+    shared_with: list[str]
+
+
+class InstanceOverview(Answer):
+    """An instance at a glance, with the end of its console's text and its own events."""
+
+    instance: Instance
+    sentence: list[Part]
+    offers: list[Offer]
+    machine_size: str
+    host_name: str
+    seen_at: datetime | None
+    operation: str | None
+    console: str
+    events: list[Event]
+
+
+class Band(Answer):
+    """A version in the history of its line: how many instances ran of it, day by day."""
+
+    number: str
+    state: str
+    released_on: date | None
+    retire_on: date | None
+    counts: list[int]
+
+
+class History(Answer):
+    """A line over time; bands in the order of their numbers, lowest first."""
+
+    line: str
+    days: list[date]
+    bands: list[Band]
+
+
+class RegionState(Answer):
+    """A region as the account sees it.  ``reachable`` tells whether its site answered just now; quotas are (used, most)."""
+
+    name: str
+    reachable: bool
+    problem: str = ""
+    zones: list[str]
+    machine_sizes: list[str]
+    largest_disk: int | None = Field(description="In bytes.")
+    quotas: dict[str, tuple[int, int]]
+    running: int
+    versions: int = Field(description="Versions of the account with a sound replica here.")
+    damaged: int
