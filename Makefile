@@ -3,6 +3,8 @@ VENV := .venv
 BIN := $(VENV)/bin
 DATA_DIR ?= .demo
 PORT ?= 8620
+# `make demo LIFE=` starts with empty lines.
+LIFE ?= --lived-in
 
 .PHONY: setup console demo demo-real test test-fast lint bench clean
 
@@ -34,7 +36,7 @@ $(BUILT): console/src/api/schema.d.ts $(shell find console/src console/public -t
 	cd console && $(NODE) npm run --silent build >/dev/null
 
 demo: setup console
-	$(BIN)/bathotype demo --data-dir $(DATA_DIR) --port $(PORT)
+	$(BIN)/bathotype demo --data-dir $(DATA_DIR) --port $(PORT) $(LIFE)
 
 # In a folder of its own, which goes when it is over.
 demo-real: setup
@@ -45,6 +47,7 @@ demo-real: setup
 PYTEST := $(BIN)/python -m pytest -n 2 --dist loadfile --no-loadscope-reorder --durations 20 --durations-min 1
 
 test: setup console
+	cd console && $(NODE) npm test --silent
 	$(PYTEST)
 
 # Without the real guests, which boot for minutes under software emulation.

@@ -51,7 +51,7 @@ function Signed({ who }: { who: Schema["WhoAmI"] }) {
       <a href="#page" className="sr-only focus:not-sr-only">
         To the page
       </a>
-      <div className="border-rule border-b">
+      <header className="border-rule border-b">
         <div className="mx-auto flex max-w-[80rem] flex-wrap items-center gap-x-5 gap-y-1 px-4 sm:px-8">
           <span className="py-2.5 pr-2 text-[16px] font-bold">Bathotype</span>
           <nav
@@ -85,7 +85,7 @@ function Signed({ who }: { who: Schema["WhoAmI"] }) {
             </button>
           </div>
         </div>
-      </div>
+      </header>
       {!there && (
         <p role="status" className="bg-land text-small text-land-ink px-8 py-1.5 text-center">
           The service does not answer. This page goes on by itself when it does.

@@ -35,7 +35,7 @@ export default function Palette({ close }: { close: () => void }) {
       <Command.List className="max-h-[56vh] overflow-y-auto py-2">
         <Command.Empty className="text-ink-2 px-4 py-2">Nothing by that name.</Command.Empty>
         {asked && (
-          <Command.Group>
+          <Command.Group forceMount>
             {asked.startsWith("op-") && (
               <Entry id={`o ${asked}`} text={`Operation ${asked}`} open={() => open(to.operation(asked))} />
             )}

@@ -8,7 +8,7 @@ import { Check, Choice, TextField } from "~/parts/form";
 import { Says } from "~/parts/sentence";
 import { plural } from "~/parts/text";
 import { Rows } from "./rows";
-import { saveCsv } from "./csv";
+import { saveCsv } from "./save";
 
 const PAGE = 200;
 const states = ["running", "stopped", "starting", "pending", "lost", "terminated", "failed"] as const;

@@ -17,7 +17,7 @@ export function Table<Row>({
 }) {
   return (
     <div className="overflow-x-auto" tabIndex={0} role="region" aria-label={label}>
-      <table className="w-full border-collapse text-left">
+      <table className={clsx("w-full border-collapse text-left", columns.length > 4 && "min-w-[36rem]")}>
         <thead>
           <tr className="border-rule text-label text-ink-3 border-b">
             {columns.map((column) => (

@@ -44,10 +44,10 @@ export function TideChart({ history }: { history: History }) {
   };
   const move = (by: number) => setSeen((now) => Math.min(last, Math.max(0, (now ?? last) + by)));
   return (
-    <figure className="my-4">
+    <figure className="my-4 overflow-x-auto">
       <svg
         viewBox={`0 0 ${W} ${H}`}
-        className="w-full focus-visible:outline-2"
+        className="w-full min-w-[36rem] focus-visible:outline-2"
         role="img"
         tabIndex={0}
         aria-label={`Instances of each version of ${history.line} from ${day(history.days[0]!)} to today, ${total(last)} today. The table below says the same. Arrow keys read out a day.`}

@@ -2,6 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, http, type Schema } from "~/api/client";
 import { ask } from "~/api/queries";
+import { useSession } from "~/app/session";
 import { Confirm } from "~/parts/dialog";
 import { Check, Choice, TextArea, TextField } from "~/parts/form";
 
@@ -89,23 +90,25 @@ export function RuleDialog({ close }: { close: () => void }) {
   );
 }
 
-/** Lets one account launch although a rule refuses it, for a reason that is recorded. */
+/** Lets something pass although a rule refuses it: for a reason that is recorded, and until a day. */
 export function ExceptionDialog({ set, close }: { set: Schema["SetRule"]; close: () => void }) {
   const cache = useQueryClient();
+  const { account } = useSession();
+  const judged = set.rule.applies_to ?? "*";
   const [name, setName] = useState("");
+  const [subject, setSubject] = useState(judged.includes("/") ? judged : `${account}/${judged}`);
   const [reason, setReason] = useState("");
-  const [until, setUntil] = useState("");
+  const [until, setUntil] = useState(new Date(Date.now() + 30 * 86_400_000).toISOString().slice(0, 10));
   const act = async () => {
-    const rule = set.rule as unknown as Rule;
-    const made = { name, reason, until: until || null } as NonNullable<Rule["exceptions"]>[number];
-    const body: Rule = { ...rule, exceptions: [...(rule.exceptions ?? []), made] };
-    await answer(http.PUT("/api/v1/rules/{name}", { params: { path: { name: rule.name } }, body }));
+    const made = { name, subject, account: "*", reason, until };
+    const body: Rule = { ...set.rule, exceptions: [...(set.rule.exceptions ?? []), made] };
+    await answer(http.PUT("/api/v1/rules/{name}", { params: { path: { name: set.rule.name } }, body }));
     await cache.invalidateQueries();
   };
   return (
     <Confirm
       title={`Make an exception of ${set.rule.name}`}
-      about="The rule then admits what it judges; the exception is shown with each verdict."
+      about="The rule then admits it; the exception is shown with each verdict."
       verb="Make it"
       act={act}
       close={close}
@@ -118,14 +121,15 @@ export function ExceptionDialog({ set, close }: { set: Schema["SetRule"]; close:
         autoFocus
         placeholder="storm-week"
       />
-      <TextArea label="Reason" value={reason} onChange={(e) => setReason(e.target.value)} required />
       <TextField
-        label="Until"
-        type="date"
-        value={until}
-        onChange={(e) => setUntil(e.target.value)}
-        hint="Left out: until it is removed."
+        label="For"
+        value={subject}
+        onChange={(e) => setSubject(e.target.value)}
+        required
+        hint="account/line or account/line@number; * stands for any characters."
       />
+      <TextArea label="Reason" value={reason} onChange={(e) => setReason(e.target.value)} required minLength={3} />
+      <TextField label="Until" type="date" value={until} onChange={(e) => setUntil(e.target.value)} required />
     </Confirm>
   );
 }

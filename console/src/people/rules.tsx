@@ -72,7 +72,7 @@ export function Rules() {
                     <Button
                       kind="quiet"
                       onClick={() => setAsked(["except", one])}
-                      aria-label={`Make an exception of ${one.rule.name}`}
+                      aria-label={`Except something from ${one.rule.name}`}
                     >
                       Except
                     </Button>

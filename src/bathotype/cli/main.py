@@ -24,6 +24,8 @@ if TYPE_CHECKING:
 _INTERRUPTED = 130
 #: The module of each command in `bathotype.cli.commands`, and what its help says of it.
 COMMANDS: dict[str, tuple[str, str]] = {
+    "today": ("overview", "show what needs you, what goes on, and which dates come near"),
+    "offers": ("overview", "show what can be done with a line or a version now, and why not"),
     "machines": ("machines", "machines at the sites"),
     "lines": ("lines", "named sequences of versions"),
     "marks": ("lines", "movable names on a line"),

@@ -15,6 +15,7 @@ from httpx_sse import connect_sse
 
 from bathotype.client.access import AccessCalls
 from bathotype.client.credentials import default_path, load
+from bathotype.client.overview import OverviewCalls
 from bathotype.client.regions import RegionCalls
 from bathotype.client.sharing import SharingCalls
 from bathotype.client.transport import NotSignedIn, OperationFailed, Transport, error_of
@@ -41,7 +42,7 @@ Part = Literal["patch", "minor", "major"]
 ProfileGiven = str | dict[str, Any]
 
 
-class Client(AccessCalls, RegionCalls, SharingCalls):
+class Client(AccessCalls, OverviewCalls, RegionCalls, SharingCalls):
     """A service, as one account sees it.  Errors are those of `bathotype.core.errors`."""
 
     def __init__(

@@ -10,9 +10,10 @@ import random
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from datetime import UTC, datetime, timedelta
+from pathlib import Path
 from typing import Any
 
-from sqlalchemy import insert, select, update
+from sqlalchemy import insert, select
 
 from bathotype.client import Client, OperationFailed
 from bathotype.core.errors import BathotypeError
@@ -21,6 +22,8 @@ from bathotype.demo.system import DemoSystem
 from bathotype.service.database import Database
 from bathotype.service.history import take_sample
 from bathotype.service.records import Account, CountSample, Instance, InstanceCount, Line, Version
+from bathotype.service.settings import Settings
+from bathotype.service.signatures import KeyRing
 from bathotype.wire.operations import Operation
 
 _DAYS = 120
@@ -155,18 +158,21 @@ def _dates(system: DemoSystem, client: Client) -> None:
     client.sunset(f"{_COLLECTOR}@1.2.0", retire_on=(today + timedelta(days=47)).date())
     client.sunset(f"{_COLLECTOR}@1.0.0", retire_on=(today + timedelta(days=40)).date())
     client.retire(f"{_COLLECTOR}@1.0.0")
-    database = Database(system.environment["BATHOTYPE_DATABASE_URL"], pool_size=1)
+    environment = system.environment
+    settings = Settings(
+        database_url=environment["BATHOTYPE_DATABASE_URL"],
+        regions_file=Path(environment["BATHOTYPE_REGIONS_FILE"]),
+        scratch_dir=Path(environment["BATHOTYPE_SCRATCH_DIR"]),
+    )
+    database, keys = Database(settings.database_url, pool_size=1), KeyRing(settings)
     with database.sessions.begin() as session:
-        lines = select(Line.id).where(Line.name == _COLLECTOR)
-        for number, days in _RELEASED.items():
-            at = today - timedelta(days=days)
-            values = {"released_at": at, "created_at": at - timedelta(hours=3)}
-            if number == "1.0.0":
-                values["retired_at"] = today - timedelta(days=30)
-            session.execute(update(Version).where(Version.line_id.in_(lines), Version.number == number).values(values))
-        model = select(Line.id).where(Line.name == "surge-model")
-        at = today - timedelta(days=75)
-        session.execute(update(Version).where(Version.line_id.in_(model)).values(released_at=at, created_at=at))
+        released = select(Version).join(Line).where(Line.name.in_((_COLLECTOR, "surge-model")))
+        for version in session.scalars(released.where(Version.released_at.is_not(None))).all():
+            at = today - timedelta(days=_RELEASED.get(version.number, 75))
+            version.released_at, version.created_at = at, at - timedelta(hours=3)
+            if version.number == "1.0.0":
+                version.retired_at = today - timedelta(days=30)
+            keys.sign(session, version)  # what was signed says when it was made
     database.close()
 
 

@@ -13,8 +13,8 @@ from bathotype.demo.people import PEOPLE
 from bathotype.demo.system import DemoSystem
 
 
-def run_demo(data: Path, port: int, *, bare: bool = False) -> int:
-    """Start the demo, say so, and keep it running until it is stopped.  ``bare`` leaves its lines empty."""
+def run_demo(data: Path, port: int, *, lived_in: bool = False) -> int:
+    """Start the demo, say so, and keep it running until it is stopped.  ``lived_in`` fills it at its first start."""
     if not 0 <= port < 65536:
         raise Invalid(f"{port} is not a port.")
     stopping: list[int] = []
@@ -23,7 +23,7 @@ def run_demo(data: Path, port: int, *, bare: bool = False) -> int:
     system = DemoSystem(data, port)
     try:
         system.start()
-        if not bare and not life.is_there(system):
+        if lived_in and not life.is_there(system):
             try:
                 life.live(system, _say)
             except BathotypeError as error:

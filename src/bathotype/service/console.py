@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import secrets
 from dataclasses import dataclass
-from functools import cache
+from functools import lru_cache
 from pathlib import Path
 
 from fastapi import FastAPI, Request
 from fastapi.responses import FileResponse, HTMLResponse, Response
 from starlette.types import Receive, Scope, Send
 
-_BUILT = Path(__file__).parent.parent / "console_dist"
+_FOLDER = Path(__file__).parent.parent / "console_dist"
 _MARK = "__NONCE__"
 _FOREVER = "public, max-age=31536000, immutable"
 _TYPES = {
@@ -51,24 +51,31 @@ class _File:
     smaller: dict[str, Path]
 
 
-@cache
-def _files() -> dict[str, _File]:
-    """The built files by the path under which they are asked for; nothing else of the disk is ever served."""
-    found = {}
-    for path in _BUILT.rglob("*"):
+@dataclass(frozen=True)
+class _Built:
+    """The page, and the other files by the path under which they are asked for; nothing else is ever served."""
+
+    page: str
+    files: dict[str, _File]
+
+
+def _built() -> _Built:
+    """What is built now; read again when it was built again."""
+    try:
+        return _read((_FOLDER / "index.html").stat().st_mtime_ns)
+    except FileNotFoundError:
+        return _Built("", {})
+
+
+@lru_cache(maxsize=1)
+def _read(_: int) -> _Built:
+    files = {}
+    for path in _FOLDER.rglob("*"):
         if path.is_file() and path.suffix in _TYPES:
             beside = {name: path.with_name(path.name + suffix) for name, suffix in _ENCODINGS}
             smaller = {name: file for name, file in beside.items() if file.is_file()}
-            found[f"/{path.relative_to(_BUILT)}"] = _File(path, _TYPES[path.suffix], smaller)
-    return found
-
-
-@cache
-def _page() -> str:
-    try:
-        return (_BUILT / "index.html").read_text()
-    except FileNotFoundError:
-        return ""
+            files[f"/{path.relative_to(_FOLDER)}"] = _File(path, _TYPES[path.suffix], smaller)
+    return _Built((_FOLDER / "index.html").read_text(), files)
 
 
 def install(app: FastAPI) -> None:
@@ -86,7 +93,7 @@ def install(app: FastAPI) -> None:
 
 
 def _answer(path: str, request: Request) -> Response:
-    if file := _files().get(path):
+    if file := _built().files.get(path):
         return _sent(file, request)
     if path.startswith("/assets/"):
         return Response("There is no such file.\n", 404, _HEADERS, "text/plain")
@@ -105,6 +112,6 @@ def _sent(file: _File, request: Request) -> Response:
 
 def _shown() -> Response:
     nonce = secrets.token_urlsafe(18)
-    page = _page()
+    page = _built().page
     headers = {**_HEADERS, "Cache-Control": "no-store", "Content-Security-Policy": _policy(nonce)}
     return HTMLResponse(page.replace(_MARK, nonce) if page else _NOT_BUILT, headers=headers)

@@ -34,10 +34,12 @@ def register(parsers: Subparsers) -> None:
         _demo,
         "start everything with demo data and run until stopped",
         needs_client=False,
-        examples="  bathotype demo --data-dir .demo --port 8620",
+        examples="  bathotype demo --data-dir .demo --port 8620 --lived-in",
     )
     parser.add_argument("--data-dir", type=Path, default=Path(".demo"), help="state of the demo (default: .demo)")
-    parser.add_argument("--bare", action="store_true", help="start without versions, instances and history")
+    parser.add_argument(
+        "--lived-in", action="store_true", help="at the first start, fill it with versions, instances and history"
+    )
     parser.add_argument("--real", action="store_true", help="do the whole job on a real guest under QEMU, then stop")
     parser.add_argument(
         "--port", type=int, default=8620, help="port of the HTTP API (default: 8620; 0 takes a free one)"
@@ -76,4 +78,4 @@ def _demo(_: Client, given: argparse.Namespace) -> int:
         return run_real_demo(given.data_dir)
     from bathotype.demo.run import run_demo
 
-    return run_demo(given.data_dir, given.port, bare=given.bare)
+    return run_demo(given.data_dir, given.port, lived_in=given.lived_in)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import date
+from typing import Protocol
 
 from bathotype.core.units import plural
 
@@ -37,7 +38,16 @@ class Part:
 Sentence = list[Part]
 
 
-def text_of(sentence: Iterable[Part]) -> str:
+class HasText(Protocol):
+    """A piece of a sentence, in core or as it was sent."""
+
+    @property
+    def text(self) -> str:
+        """The words."""
+        ...
+
+
+def text_of(sentence: Iterable[HasText]) -> str:
     """The sentence as plain text."""
     return "".join(part.text for part in sentence)
 

@@ -186,19 +186,20 @@ _BY_TOKEN = _asking(
 _BY_SESSION = _asking(ConsoleSession, ConsoleSession.expires_at, ConsoleSession.seen_at)
 
 
-def person_of(reads: Reads, shown: Credentials) -> Person:
-    """Who sent a request.  Raises `NotSignedIn`, or `Forbidden` for a change by a browser without its CSRF token."""
+def person_of(reads: Reads, shown: Credentials, *, note: bool = True) -> Person:
+    """Who sent a request.  ``note`` records that the token or session was used: a page that is only open does not keep its
+    session alive.  Raises `NotSignedIn`, or `Forbidden` for a change by a browser without its CSRF token."""
     scheme, _, token = shown.authorization.partition(" ")
     if scheme.lower() == "bearer" and token:
-        return _by_token(reads, token, shown.origin)
+        return _by_token(reads, token, shown.origin, note)
     if shown.cookie:
-        return _by_session(reads, shown)
+        return _by_session(reads, shown, note)
     raise NotSignedIn(
         "This call needs a token.", advice="Send `Authorization: Bearer TOKEN`; for the CLI, `bathotype auth login`."
     )
 
 
-def _by_token(reads: Reads, token: str, origin: str) -> Person:
+def _by_token(reads: Reads, token: str, origin: str, note: bool) -> Person:
     rows = _BY_TOKEN.rows(reads.connection, digest=digest_of(token))
     if not rows:
         raise NotSignedIn("The token is not known.", advice="Check BATHOTYPE_TOKEN, or sign in again.")
@@ -207,7 +208,7 @@ def _by_token(reads: Reads, token: str, origin: str) -> Person:
         raise NotSignedIn("The token was revoked.", advice="Have a new one made.")
     if row.expires_at < now:
         raise NotSignedIn("The token has expired.", advice="Have a new one made.")
-    if row.last_used_at is None or now - row.last_used_at > _NOTED_EVERY:
+    if note and (row.last_used_at is None or now - row.last_used_at > _NOTED_EVERY):
         with reads.database.sessions.begin() as session:
             session.execute(
                 update(ApiToken).where(ApiToken.id == row.id).values(last_used_at=now, last_used_from=origin[:100])
@@ -217,7 +218,7 @@ def _by_token(reads: Reads, token: str, origin: str) -> Person:
     return Person(row.user_id, row.name, row.kind, _standings(rows, accounts), accounts, verbs)
 
 
-def _by_session(reads: Reads, shown: Credentials) -> Person:
+def _by_session(reads: Reads, shown: Credentials, note: bool) -> Person:
     digest, now = digest_of(shown.cookie), utcnow()
     rows = _BY_SESSION.rows(reads.connection, digest=digest)
     if not rows or rows[0].expires_at < now or now - rows[0].seen_at > _IDLE:
@@ -229,7 +230,7 @@ def _by_session(reads: Reads, shown: Credentials) -> Person:
             advice="Send the `csrf` of the log-in as X-CSRF-Token.",
             code="csrf",
         )
-    if now - row.seen_at > _NOTED_EVERY:
+    if note and now - row.seen_at > _NOTED_EVERY:
         with reads.database.sessions.begin() as session:
             session.execute(update(ConsoleSession).where(ConsoleSession.digest == digest).values(seen_at=now))
     return Person(row.user_id, row.name, row.kind, _standings(rows), session_digest=digest)

@@ -8,8 +8,8 @@ from dataclasses import dataclass
 from datetime import timedelta
 from typing import Any
 
-from sqlalchemy import func, or_, select
-from sqlalchemy.orm import Session
+from sqlalchemy import exists, func, or_, select
+from sqlalchemy.orm import Session, aliased
 
 from bathotype.core.lifecycle import sentences
 from bathotype.core.lifecycle.offers import (
@@ -83,16 +83,17 @@ class _Count:
 
 def _counts(session: Session, lines: Iterable[str]) -> dict[str, list[_Count]]:
     """The versions of lines, lowest first, each with what runs of it."""
+    of_lines = Version.line_id.in_(list(lines))
     present = (
         select(Instance.version_id, func.count().label("running"))
-        .where(IS_PRESENT)
+        .where(IS_PRESENT, Instance.version_id.in_(select(Version.id).where(of_lines)))
         .group_by(Instance.version_id)
         .subquery()
     )
     rows = session.execute(
         select(Version.line_id, Version.id, Version.number, Version.state, Version.pin_only, present.c.running)
         .outerjoin(present, present.c.version_id == Version.id)
-        .where(Version.line_id.in_(list(lines)))
+        .where(of_lines)
         .order_by(Version.sort_key)
     )
     out: dict[str, list[_Count]] = {}
@@ -217,10 +218,19 @@ def _alerts(session: Session, caller: Principal) -> Iterable[wire.Need]:
 
 
 def _failed(session: Session, caller: Principal) -> Iterable[wire.Need]:
+    """Operations that failed lately, unless the same has succeeded since."""
+    later = aliased(Operation)
     query = select(Operation).where(
         Operation.account_id == caller.account_id,
         Operation.state == "failed",
         Operation.ended_at > utcnow() - _FAILED_WITHIN,
+        ~exists().where(
+            later.account_id == Operation.account_id,
+            later.kind == Operation.kind,
+            later.subject == Operation.subject,
+            later.state == "succeeded",
+            later.id > Operation.id,
+        ),
     )
     for row in session.scalars(query.order_by(Operation.id.desc()).limit(20)):
         error = row.error or {}

@@ -76,7 +76,7 @@ class CallerWith(Given):
 
     def again(self, request: Request, reads: Reads) -> Principal:
         """Whoever sent a request, looked up anew: for answers that last long."""
-        return self.principal(request, person_of(reads, shown_by(request)))
+        return self.principal(request, person_of(reads, shown_by(request), note=False))
 
 
 #: Each route says by the type of its caller what permission it needs.

@@ -1,0 +1,63 @@
+"""``today`` and ``offers``: what needs somebody, and what can be done."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING
+
+from bathotype.cli.options import Subparsers, command
+from bathotype.cli.output import emit_json, table
+from bathotype.core.lifecycle.references import parse_reference
+from bathotype.core.lifecycle.sentences import text_of
+
+if TYPE_CHECKING:
+    from bathotype.client import Client
+
+
+def register(parsers: Subparsers) -> None:
+    """Add the commands."""
+    command(parsers, "today", _today, "show what needs you, what goes on, and which dates come near")
+    parser = command(
+        parsers,
+        "offers",
+        _offers,
+        "show what can be done with a line or a version now, and why not",
+        examples="  bathotype offers gauge-collector\n  bathotype offers gauge-collector@1.2.0",
+    )
+    parser.add_argument("reference", metavar="REF", help="a line, or a version")
+
+
+def _today(client: Client, given: argparse.Namespace) -> None:
+    now = client.overview()
+    if given.json:
+        return emit_json(now)
+    print(text_of(now.sentence))
+    if now.needs:
+        print()
+        table(("what", "why", "next"), ((n.title, n.detail, n.step) for n in now.needs))
+    if now.running_operations:
+        print()
+        rows = ((o.id, o.kind, o.subject, f"{o.percent:.0f}%") for o in now.running_operations)
+        table(("operation", "kind", "subject", "done"), rows)
+    if now.dates:
+        print()
+        table(
+            ("retires on", "version", "running", "of others"),
+            (
+                (d.retire_on, d.reference, d.running, ", ".join(f"{n} of {who}" for who, n in d.elsewhere.items()))
+                for d in now.dates
+            ),
+        )
+
+
+def _offers(client: Client, given: argparse.Namespace) -> None:
+    exact = parse_reference(given.reference).exact
+    seen = client.version_overview(given.reference) if exact else client.line_overview(given.reference)
+    if given.json:
+        return emit_json({"sentence": text_of(seen.sentence), "offers": seen.offers})
+    print(text_of(seen.sentence))
+    print()
+    table(
+        ("what", "now", "what it would do, or why not"),
+        ((offer.title, "yes" if offer.possible else "no", " ".join(offer.says)) for offer in seen.offers),
+    )

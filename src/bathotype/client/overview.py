@@ -1,0 +1,34 @@
+"""What is seen first of an account, a line, a version, an instance, and the regions."""
+
+from __future__ import annotations
+
+from bathotype.client.calls import Calls
+from bathotype.wire import overview as wire
+
+
+class OverviewCalls(Calls):
+    """Sentences, what can be done, and history."""
+
+    def overview(self) -> wire.Overview:
+        """The account at a glance: what needs somebody, what goes on, which dates come near."""
+        return self._transport.one(wire.Overview, "GET", "/overview")
+
+    def line_overview(self, line: str) -> wire.LineOverview:
+        """A line at a glance."""
+        return self._transport.one(wire.LineOverview, "GET", f"/lines/{line}/overview")
+
+    def version_overview(self, reference: str) -> wire.VersionOverview:
+        """A version at a glance."""
+        return self._transport.one(wire.VersionOverview, "GET", f"/versions/{reference}/overview")
+
+    def instance_overview(self, instance: str) -> wire.InstanceOverview:
+        """An instance at a glance, by name or id."""
+        return self._transport.one(wire.InstanceOverview, "GET", f"/instances/{instance}/overview")
+
+    def history(self, line: str, *, days: int = 120) -> wire.History:
+        """How many instances ran of each version of a line, day by day."""
+        return self._transport.one(wire.History, "GET", f"/lines/{line}/history", params={"days": days})
+
+    def regions(self) -> list[wire.RegionState]:
+        """Every region: whether its site answers, and what is used of its quotas."""
+        return self._transport.many(wire.RegionState, "/regions")

@@ -1,0 +1,217 @@
+"""What people do with the console, by clicking: each question that it answers, end to end."""
+
+from __future__ import annotations
+
+import os
+import re
+import signal
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+
+from playwright.sync_api import expect
+
+from tests.console.conftest import Desk, asked
+from tests.support import System
+
+Opens = Callable[..., Desk]
+
+
+@contextmanager
+def halted(system: System, name: str) -> Iterator[None]:
+    """A process that is held still for the time of the block."""
+    child = next(c for c in system.supervisor.children if c.name == name)
+    assert child.process is not None
+    os.kill(child.process.pid, signal.SIGSTOP)
+    try:
+        yield
+    finally:
+        os.kill(child.process.pid, signal.SIGCONT)
+
+
+def test_a_machine_is_looked_at_planned_and_captured_live(desk: Opens, demo: System) -> None:
+    mara = desk("mara")
+    page = mara.page
+    page.get_by_role("link", name="Machines").click()
+    page.get_by_role("link", name="gauge-seed-01").click()
+    mara.says("gauge-seed-01 can be captured while it runs")
+    page.get_by_role("button", name="Plan, path by path").click()
+    expect(page.get_by_text("changes on the copy")).to_be_visible()
+    expect(page.get_by_role("region", name="Changes")).to_contain_text("/etc/machine-id")
+    page.go_back()
+    page.get_by_label("Into the line").select_option("pilot-desk")
+    with halted(demo, "worker"):
+        page.get_by_role("button", name="Capture it").click()
+        mara.says("Capture of pilot-desk@1.0.0 waits for a worker.")
+        page.get_by_role("button", name="Cancel it").click()
+        expect(page.get_by_text("It is being cancelled")).to_be_visible()
+    mara.says("was cancelled")
+    page.get_by_role("button", name="Run it again").click()
+    mara.says("succeeded in")
+    expect(page.get_by_label("Log")).to_contain_text("The guest was frozen")
+    page.get_by_role("link", name="pilot-desk@1.0.0").first.click()
+    mara.says("pilot-desk@1.0.0 is staged")
+    page.get_by_role("button", name="Release it").click()
+    with asked(page):
+        page.get_by_role("dialog").get_by_role("button", name="Release it").click()
+    mara.says("pilot-desk@1.0.0 is released")
+
+
+def test_findings_forbid_a_release_until_each_is_accepted(desk: Opens) -> None:
+    mara = desk("mara")
+    page = mara.page
+    page.get_by_role("link", name=re.compile("Look at them: 2 findings")).click()
+    mara.says("gauge-collector@1.4.0 is staged; 2 findings of high severity are open.")
+    for left in (1, 0):
+        page.get_by_role("button", name=re.compile("^Accept .*upload.env")).first.click()
+        with asked(page):
+            page.get_by_label("Reason").fill("The token of the sample, without a use.")
+            page.get_by_role("button", name="Accept it").click()
+        mara.says("1 finding of high severity is open" if left else "gauge-collector@1.4.0 is staged.")
+    expect(page.get_by_role("button", name="Release it")).to_be_visible()
+
+
+def test_a_share_comes_to_the_other_account_while_it_looks(desk: Opens) -> None:
+    juro, mara = desk("juro"), desk("mara")
+    juro.open("/people?show=shares")
+    expect(juro.page.get_by_role("region", name="Shares in")).to_contain_text("tide-core/surge-model")
+    page = mara.open("/lines/gauge-collector")
+    page.get_by_role("button", name="Share it").click()
+    with asked(page):
+        page.get_by_label("Account").fill("chart-house")
+        page.get_by_label("Note").fill("for the charts")
+        page.get_by_role("button", name="Offer it").click()
+    row = juro.page.get_by_role("row").filter(has_text="tide-core/gauge-collector")
+    expect(row).to_contain_text("proposed")  # it came by itself
+    row.get_by_role("button", name="Accept gauge-collector").click()
+    with asked(juro.page):
+        juro.page.get_by_role("dialog").get_by_role("button", name="Accept").click()
+    expect(row).to_contain_text("active")
+    expect(page.get_by_text("Shared with chart-house and harbour-watch.")).to_be_visible()
+    juro.open("/lines")
+    expect(juro.page.get_by_role("link", name="tide-core/gauge-collector@1.3.0")).to_be_visible()
+
+
+def test_a_launch_is_refused_by_a_rule_and_admitted_by_an_exception(desk: Opens) -> None:
+    mara = desk("mara")
+    page = mara.open("/versions/surge-model@2.0.0")
+    page.get_by_role("button", name="Copy it to other regions").click()
+    with asked(page):
+        page.get_by_label("fjord-2").uncheck()
+        page.get_by_role("button", name="Copy it").click()
+    mara.says("succeeded")
+    page = mara.open("/launch?of=surge-model@2.0.0")
+    page.get_by_label("Region").select_option("lagoon-3")
+    page.get_by_label("Names").fill("storm-{n}")
+    what = page.get_by_label("What it would do")
+    expect(what).to_contain_text("surge-stays-north refuses it")
+    expect(page.get_by_role("button", name="Launch it")).to_be_disabled()
+    page = mara.open("/people?show=rules")
+    page.get_by_role("button", name="Except something from surge-stays-north").click()
+    with asked(page):
+        page.get_by_label("Name of the exception").fill("storm-week")
+        page.get_by_label("Reason").fill("The storm comes from the south.")
+        page.get_by_role("button", name="Make it").click()
+    page = mara.open("/launch?of=surge-model@2.0.0")
+    page.get_by_label("Region").select_option("lagoon-3")
+    page.get_by_label("Names").fill("storm-{n}")
+    expect(what).to_contain_text("admits it by an exception")
+    page.get_by_role("button", name="Launch it").click()
+    mara.says("Launch of surge-model@2.0.0 succeeded")
+    page.get_by_role("link", name="storm-1").click()
+    mara.says("storm-1 runs surge-model@2.0.0 in lagoon-3")
+    page.get_by_role("button", name="Terminate it").click()
+    dialog = page.get_by_role("dialog")
+    expect(dialog.get_by_role("button", name="Terminate it")).to_be_disabled()
+    with asked(page):
+        page.get_by_label("Type storm-1 to confirm").fill("storm-1")
+        dialog.get_by_role("button", name="Terminate it").click()
+    mara.says("storm-1 is gone")
+
+
+def test_a_retirement_is_blocked_by_a_mark_and_then_done(desk: Opens) -> None:
+    mara = desk("mara")
+    page = mara.open("/lines/gauge-collector")
+    page.get_by_role("button", name="Set a mark").click()
+    with asked(page):
+        page.get_by_label("Mark", exact=True).fill("old")
+        page.get_by_label("Version", exact=True).select_option("1.1.0")
+        page.get_by_role("button", name="Set the mark").click()
+    page = mara.open("/versions/gauge-collector@1.1.0")
+    verbs = page.get_by_label("What you can do")
+    expect(verbs).to_contain_text("The mark old points to it.")
+    expect(verbs.get_by_role("button", name="Retire it")).to_have_count(0)
+    verbs.get_by_role("button", name="Move the mark").click()
+    with asked(page):
+        page.get_by_label("To version").select_option("1.3.0")
+        page.get_by_role("button", name="Move it").click()
+    verbs.get_by_role("button", name="Retire it").click()
+    with asked(page):
+        expect(page.get_by_role("dialog")).to_contain_text("New launches of gauge-collector@1.1.0 are refused")
+        page.get_by_role("dialog").get_by_role("button", name="Retire it").click()
+    mara.says("gauge-collector@1.1.0 is retired")
+    mara.open("/calendar")
+    expect(page.get_by_role("row").filter(has_text="gauge-collector@1.1.0")).to_contain_text("retired")
+
+
+def test_a_package_is_found_in_what_runs(desk: Opens) -> None:
+    mara = desk("mara")
+    page = mara.page
+    page.keyboard.press("/")
+    page.get_by_placeholder("A line, a version").fill("openssl")
+    page.get_by_text("What carries the package “openssl”?").click()
+    mara.says("running instances of")
+    rows = page.get_by_role("region", name="Versions that carry it").get_by_role("row")
+    expect(rows.filter(has_text="gauge-collector@1.3.0")).to_contain_text("openssl")
+    page.get_by_label("Below version").fill("0.1")
+    page.get_by_role("button", name="Find it").click()
+    mara.says("0 running instances of 0 versions carry openssl below 0.1.")
+    assert "below=0.1" in page.url, "the address says what was asked"
+
+
+def test_somebody_is_invited_joins_and_may_only_look(desk: Opens) -> None:
+    mara, guest = desk("mara"), desk()
+    page = mara.open("/people")
+    page.get_by_role("button", name="Invite somebody").click()
+    page.get_by_label("Name").fill("edda")
+    page.get_by_role("button", name="Invite", exact=True).click()
+    address = page.get_by_role("dialog").locator("code").text_content() or ""
+    guest.page.goto(address)
+    guest.page.get_by_label("New password").fill("nine grey herons wade")
+    guest.page.get_by_role("button", name="Set the password").click()
+    guest.says("Welcome, edda.")
+    guest.sign_in("edda", "nine grey herons wade")
+    guest.open("/versions/gauge-collector@1.3.0")
+    verbs = guest.page.get_by_label("What you can do")
+    expect(verbs).to_contain_text("edda is viewer in tide-core; this needs operator.")
+    expect(verbs.get_by_role("button")).to_have_count(0)
+    page.get_by_role("button", name="Close").click()
+    page.get_by_role("button", name="Remove edda").click()
+    with asked(page):
+        page.get_by_role("dialog").get_by_role("button", name="Remove").click()
+    guest.page.reload()
+    expect(guest.page.get_by_text("You are a member of no account yet.")).to_be_visible()
+
+
+def test_an_open_page_outlives_the_service(desk: Opens, demo: System) -> None:
+    mara = desk("mara")
+    page = mara.open("/lines")
+    expect(page.get_by_role("link", name="gauge-collector")).to_be_visible()
+    demo.kill("serve")
+    expect(page.get_by_text("The service does not answer.")).to_be_visible()
+    demo.revive()
+    expect(page.get_by_text("The service does not answer.")).to_be_hidden(timeout=30_000)
+    with demo.core as client:
+        client.create_line("made-meanwhile")
+    expect(page.get_by_role("link", name="made-meanwhile")).to_be_visible()
+
+
+def test_eight_tabs_share_one_stream(desk: Opens, demo: System) -> None:
+    mara = desk("mara")
+    tabs = [mara.page, *(mara.tab() for _ in range(7))]
+    for tab in tabs:
+        tab.goto(f"{demo.url}/lines")
+        expect(tab.get_by_role("link", name="gauge-collector")).to_be_visible()
+    with demo.core as client:
+        client.create_line("seen-by-eight")
+    for tab in tabs:
+        expect(tab.get_by_role("link", name="seen-by-eight")).to_be_visible()
