@@ -50,6 +50,14 @@ def test_the_overview_names_what_needs_somebody(lived: Office) -> None:
     assert (line["newest"], line["running"], line["behind"]) == ("1.1.0", 4, 3)
     [due] = answer["dates"]
     assert (due["running"], due["elsewhere"]) == (2, {"harbour-watch": 1})
+    with lived.core as client:
+        client.retire("gauge@1.0.0")
+        [retired] = client.dates()
+        assert (
+            retired.purge_from and "3 instances" in retired.in_the_way[0] and retired.elsewhere == {"harbour-watch": 1}
+        )
+        [theirs] = lived.client("harbour-watch").dates()
+        assert (theirs.running, theirs.elsewhere, theirs.purge_from) == (1, {}, None), "of others it is told nothing"
     other = lived.http("chart-house").get("/overview").json()
     assert other["needs"] == [] and "gauge" not in str(other["lines"]) and other["states"] == {}
 

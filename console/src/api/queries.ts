@@ -94,7 +94,7 @@ export const ask = {
       queryFn: () => answer(http.GET("/api/v1/instances/{instance}/overview", { params: { path: { instance: id } } })),
     }),
   counts: () => queryOptions({ queryKey: ["counts"], queryFn: () => answer(http.GET("/api/v1/instances/counts")) }),
-  calendar: () => queryOptions({ queryKey: ["calendar"], queryFn: () => answer(http.GET("/api/v1/calendar")) }),
+  calendar: () => queryOptions({ queryKey: ["calendar"], queryFn: () => answer(http.GET("/api/v1/dates")) }),
   events: (filter: Params) =>
     queryOptions({
       queryKey: ["events", filter],

@@ -34,34 +34,6 @@ export default function Palette({ close }: { close: () => void }) {
       />
       <Command.List className="max-h-[56vh] overflow-y-auto py-2">
         <Command.Empty className="text-ink-2 px-4 py-2">Nothing by that name.</Command.Empty>
-        {asked && (
-          <Command.Group forceMount>
-            {asked.startsWith("op-") && (
-              <Entry id={`o ${asked}`} text={`Operation ${asked}`} open={() => open(to.operation(asked))} />
-            )}
-            {asked.startsWith("in-") && (
-              <Entry id={`i ${asked}`} text={`Instance ${asked}`} open={() => open(to.instance(asked))} />
-            )}
-            {asked.includes("@") && (
-              <Entry id={`v ${asked}`} text={`Version ${asked}`} open={() => open(to.version(asked))} />
-            )}
-            <Entry
-              id={`n ${asked}`}
-              text={`Instances like “${asked}”`}
-              open={() => open(to.instances({ find: asked }))}
-            />
-            <Entry
-              id={`p ${asked}`}
-              text={`What carries the package “${asked}”?`}
-              open={() => open(`/packages?name=${encodeURIComponent(asked)}`)}
-            />
-            <Entry
-              id={`l ${asked}`}
-              text={`What happened to “${asked}”?`}
-              open={() => open(`/ledger?subject=${encodeURIComponent(asked)}`)}
-            />
-          </Command.Group>
-        )}
         <Command.Group heading={<h3 className="text-label text-ink-3 px-4 pt-2 font-semibold">Lines</h3>}>
           {lines.map((line) => (
             <Command.Item
@@ -107,6 +79,34 @@ export default function Palette({ close }: { close: () => void }) {
             </Command.Item>
           ))}
         </Command.Group>
+        {asked && (
+          <Command.Group forceMount>
+            {asked.startsWith("op-") && (
+              <Entry id={`o ${asked}`} text={`Operation ${asked}`} open={() => open(to.operation(asked))} />
+            )}
+            {asked.startsWith("in-") && (
+              <Entry id={`i ${asked}`} text={`Instance ${asked}`} open={() => open(to.instance(asked))} />
+            )}
+            {asked.includes("@") && (
+              <Entry id={`v ${asked}`} text={`Version ${asked}`} open={() => open(to.version(asked))} />
+            )}
+            <Entry
+              id={`n ${asked}`}
+              text={`Instances like “${asked}”`}
+              open={() => open(to.instances({ find: asked }))}
+            />
+            <Entry
+              id={`p ${asked}`}
+              text={`What carries the package “${asked}”?`}
+              open={() => open(`/packages?name=${encodeURIComponent(asked)}`)}
+            />
+            <Entry
+              id={`l ${asked}`}
+              text={`What happened to “${asked}”?`}
+              open={() => open(`/ledger?subject=${encodeURIComponent(asked)}`)}
+            />
+          </Command.Group>
+        )}
       </Command.List>
     </Command.Dialog>
   );

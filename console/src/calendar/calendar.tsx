@@ -7,7 +7,7 @@ import { Says } from "~/parts/sentence";
 import { State } from "~/parts/state";
 import { Table } from "~/parts/table";
 import { away, day, daysTo, plural, to } from "~/parts/text";
-import { TimeLine } from "./time-line";
+import { TimeLine, type Flag } from "./time-line";
 
 type Due = Schema["Due"];
 const others = (due: Due) => Object.entries(due.elsewhere ?? {});
@@ -20,33 +20,69 @@ export function Component() {
   if (!data) return <Loading />;
   const dated = data.filter((due) => due.retire_on && due.state === "sunset");
   const over = data.filter((due) => due.state !== "sunset");
+  const flags = flagsOf(data);
   const next = dated[0];
   const first = next
     ? `${plural(dated.length, "version")} ${dated.length === 1 ? "comes" : "come"} to an end; the next is ${next.reference} on ${day(next.retire_on!)}, which ${plural(still(next), "instance")} still ${still(next) === 1 ? "runs" : "run"}.`
-    : "No version that runs comes to an end.";
+    : "No version comes to an end.";
   return (
     <>
       <Says under="A version retires by itself on its day: it takes no more launches, and what runs keeps running.">
         {first}
       </Says>
-      {dated.length > 0 && <TimeLine dues={dated} />}
+      {flags.length > 0 && <TimeLine flags={flags} />}
       {data.length === 0 && (
         <Empty>
           Nothing is announced. To end a version, open it from its <Link to="/lines">line</Link> and announce its end.
         </Empty>
       )}
       {dated.length > 0 && <Heading>Ahead</Heading>}
-      {dated.length > 0 && <Dues dues={dated} />}
-      {over.length > 0 && <Heading>Over, and still running</Heading>}
-      {over.length > 0 && <Dues dues={over} />}
+      {dated.length > 0 && <Dues label="Ahead" dues={dated} />}
+      {over.length > 0 && <Heading>Retired, not purged yet</Heading>}
+      {over.length > 0 && <Over dues={over} />}
     </>
   );
 }
 
-function Dues({ dues }: { dues: Due[] }) {
+/** Dates ahead: when versions retire, and from when they may be purged if nothing else is in the way. */
+function flagsOf(dues: Due[]): Flag[] {
+  const retire = dues
+    .filter((due) => due.retire_on && due.state === "sunset")
+    .map((due): Flag => ({ reference: due.reference, on: due.retire_on!, what: "retires" }));
+  const purge = dues
+    .filter((due) => due.purge_from && daysTo(due.purge_from) > 0)
+    .map((due): Flag => ({ reference: due.reference, on: due.purge_from!, what: "may be purged" }));
+  return [...retire, ...purge].sort((a, b) => a.on.localeCompare(b.on));
+}
+
+function Over({ dues }: { dues: Due[] }) {
   return (
     <Table
-      label="Dates"
+      label="Retired, not purged yet"
+      rows={dues}
+      id={(due) => due.reference}
+      columns={[
+        { head: "version", cell: (due) => <Link to={to.version(due.reference)}>{due.reference}</Link> },
+        { head: "state", cell: (due) => <State state={due.state} /> },
+        { head: "still running", number: true, cell: (due) => still(due) },
+        {
+          head: "may be purged",
+          cell: (due) =>
+            due.purge_from && (daysTo(due.purge_from) > 0 ? `from ${day(due.purge_from)}` : "its grace is over"),
+        },
+        {
+          head: "what is in the way",
+          cell: (due) => due.in_the_way.join(" ") || (due.purge_from ? "nothing" : "its owner decides"),
+        },
+      ]}
+    />
+  );
+}
+
+function Dues({ label, dues }: { label: string; dues: Due[] }) {
+  return (
+    <Table
+      label={label}
       rows={dues}
       id={(due) => due.reference}
       columns={[

@@ -1,22 +1,23 @@
 import { useNavigate } from "react-router";
-import type { Schema } from "~/api/client";
 import { day, daysTo, to } from "~/parts/text";
 
 const W = 880;
 const ROW = 40;
 
 /** Dates as flags over the months ahead; the list under it says the same. */
-export function TimeLine({ dues }: { dues: Schema["Due"][] }) {
+export type Flag = { reference: string; on: string; what: "retires" | "may be purged" };
+
+export function TimeLine({ flags }: { flags: Flag[] }) {
   const go = useNavigate();
-  const ahead = Math.max(60, ...dues.map((due) => daysTo(due.retire_on!) + 25));
+  const ahead = Math.max(60, ...flags.map((flag) => daysTo(flag.on) + 25));
   const x = (days: number) => 12 + (days / ahead) * (W - 24);
   const rows: number[] = [];
-  const placed = dues.map((due) => {
-    const left = x(daysTo(due.retire_on!));
+  const placed = flags.map((flag) => {
+    const left = x(daysTo(flag.on));
     let row = rows.findIndex((end) => left > end);
     if (row < 0) row = rows.push(0) - 1;
     rows[row] = left + 240;
-    return { due, left, row };
+    return { flag, left, row };
   });
   const floor = 24 + rows.length * ROW;
   const months = [];
@@ -31,7 +32,7 @@ export function TimeLine({ dues }: { dues: Schema["Due"][] }) {
       viewBox={`0 0 ${W} ${floor + 28}`}
       className="my-4 w-full max-w-[56rem] max-sm:hidden"
       role="img"
-      aria-label={`Dates ahead: ${dues.map((due) => `${due.reference} on ${day(due.retire_on!)}`).join(", ")}`}
+      aria-label={`Dates ahead: ${flags.map((flag) => `${flag.reference} on ${day(flag.on)}`).join(", ")}`}
     >
       <line x1={12} x2={W - 12} y1={floor} y2={floor} stroke="var(--ink)" strokeWidth="1.5" />
       {months.map((month) => (
@@ -45,16 +46,16 @@ export function TimeLine({ dues }: { dues: Schema["Due"][] }) {
       <text x={12} y={floor + 20} fontSize="13" fontWeight="600" fill="var(--ink)">
         today
       </text>
-      {placed.map(({ due, left, row }) => {
+      {placed.map(({ flag, left, row }) => {
         const height = 18 + row * ROW;
         const flip = left > W - 240;
         return (
           <g
-            key={due.reference}
+            key={`${flag.reference} ${flag.what}`}
             fill="var(--heed)"
             fontSize="13"
             className="cursor-pointer"
-            onClick={() => void go(to.version(due.reference))}
+            onClick={() => void go(to.version(flag.reference))}
           >
             <line
               x1={left}
@@ -73,9 +74,9 @@ export function TimeLine({ dues }: { dues: Schema["Due"][] }) {
               strokeWidth="3"
               paintOrder="stroke"
             >
-              <tspan fontWeight="600">{due.reference}</tspan>
+              <tspan fontWeight="600">{flag.reference}</tspan>
               <tspan x={flip ? left - 6 : left + 6} dy="16">
-                retires {day(due.retire_on!)}
+                {flag.what} {day(flag.on)}
               </tspan>
             </text>
           </g>

@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { useState, type ReactNode } from "react";
 import { Link, useParams } from "react-router";
 import { answer, http, type Schema } from "~/api/client";
 import { ask } from "~/api/queries";
@@ -10,6 +10,13 @@ import { Page } from "~/parts/page";
 import { Sentence } from "~/parts/sentence";
 import { to } from "~/parts/text";
 import { EventRows } from "~/ledger/event-rows";
+
+const identityNames: Record<string, string> = {
+  machine_id: "Machine id",
+  host_keys: "Host keys",
+  host_name: "Name it gives itself",
+  addresses: "Addresses it has",
+};
 
 /** One instance: what it is made from, who it is, what happened to it, what its console says. */
 export function Component() {
@@ -42,12 +49,10 @@ export function Component() {
             ["Size", data.machine_size],
             ["Address", one.address],
             ["Host name", data.host_name],
-            [
-              "Identity",
-              Object.entries(one.identity)
-                .map(([kind, value]) => `${kind} ${String(value)}`)
-                .join(", "),
-            ],
+            ...Object.entries(one.identity).map(([kind, value]): [string, ReactNode] => [
+              identityNames[kind] ?? kind.replaceAll("_", " "),
+              Array.isArray(value) ? value.join(" ") : String(value).replaceAll(",", " "),
+            ]),
             ["Origin", one.origin === "found" ? "found at the site: nobody launched it here" : "launched here"],
             ["Launched", <Moment key="l" at={one.launched_at} exact />],
             [

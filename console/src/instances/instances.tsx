@@ -68,10 +68,13 @@ export function Component() {
   useEffect(() => {
     find.current = set;
   });
+  const asking = text.trim();
+  const found = get("find");
   useEffect(() => {
-    const timer = setTimeout(() => find.current("find", text.trim()), 300);
+    if (asking === found) return;
+    const timer = setTimeout(() => find.current("find", asking), 300);
     return () => clearTimeout(timer);
-  }, [text]);
+  }, [asking, found]);
   const rows = pages.data?.pages.flatMap((page) => page.items) ?? [];
   const narrowed = Object.values(asked).some((value) => value !== undefined);
   const count = narrowed
@@ -82,6 +85,7 @@ export function Component() {
     asked.version && `of ${asked.version}`,
     asked.region && `in ${asked.region}`,
     get("state"),
+    found && `like “${found}”`,
   ]
     .filter(Boolean)
     .join(", ");

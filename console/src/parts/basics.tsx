@@ -39,11 +39,11 @@ export function Heading({ children, id, aside }: { children: ReactNode; id?: str
 export function Facts({ rows }: { rows: [string, ReactNode][] }) {
   const shown = rows.filter(([, value]) => value !== "" && value !== null && value !== undefined && value !== false);
   return (
-    <dl className="text-body grid grid-cols-[minmax(5rem,auto)_1fr] gap-x-6">
+    <dl className="text-body grid grid-cols-[minmax(5rem,auto)_minmax(0,1fr)] gap-x-6">
       {shown.map(([name, value]) => (
         <div key={name} className="border-hair col-span-2 grid grid-cols-subgrid border-b py-1.5">
           <dt className="text-ink-3">{name}</dt>
-          <dd>{value}</dd>
+          <dd className="wrap-anywhere">{value}</dd>
         </div>
       ))}
     </dl>

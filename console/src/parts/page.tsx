@@ -1,12 +1,18 @@
-import type { ReactNode } from "react";
+import { Children, type ReactNode } from "react";
 
-/** A page: what it is about on the left, what one can do and what goes on now on the right; below on a narrow screen. */
-export function Page({ children, aside }: { children: ReactNode; aside?: ReactNode }) {
-  if (!aside) return <div className="min-w-0">{children}</div>;
+/**
+ * A page: first its sentence, then what it is about, and at the right what one can do and what goes on now; on a narrow
+ * screen that comes right below the sentence.
+ */
+export function Page({ children, aside }: { children: ReactNode; aside: ReactNode }) {
+  const [sentence, ...rest] = Children.toArray(children);
   return (
-    <div className="grid gap-x-9 gap-y-8 lg:grid-cols-[minmax(0,1fr)_18.25rem]">
-      <div className="min-w-0">{children}</div>
-      <aside className="flex min-w-0 flex-col gap-8 lg:pt-1">{aside}</aside>
+    <div className="grid grid-cols-[minmax(0,1fr)] gap-x-9 lg:grid-cols-[minmax(0,1fr)_18.25rem] lg:grid-rows-[auto_1fr]">
+      <div>{sentence}</div>
+      <aside className="flex min-w-0 flex-col gap-8 max-lg:mt-6 lg:col-start-2 lg:row-span-2 lg:row-start-1 lg:pt-1">
+        {aside}
+      </aside>
+      <div className="min-w-0 [&>*:first-child]:mt-6">{rest}</div>
     </div>
   );
 }

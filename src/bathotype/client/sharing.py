@@ -66,6 +66,10 @@ class SharingCalls(Calls):
         """What this account runs that comes to its end."""
         return self._transport.many(wire.Due, "/calendar")
 
+    def dates(self) -> list[wire.Due]:
+        """The calendar, and with it the account's own versions that come to their end, with what is in the way."""
+        return self._transport.many(wire.Due, "/dates")
+
     def adopt(
         self,
         reference: str,

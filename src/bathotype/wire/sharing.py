@@ -88,4 +88,6 @@ class Due(Answer):
         default={}, description="Of the account's own version: what others run, by account."
     )
     newest: str | None
+    purge_from: datetime | None = Field(default=None, description="Of the account's own retired version.")
+    in_the_way: list[str] = Field(default=[], description="What else forbids its purge.")
     notice: str | None

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
-from sqlalchemy import func, or_, select
-from sqlalchemy.orm import Session, aliased
+from collections.abc import Iterable, Iterator
+from typing import Any
 
+from sqlalchemy import and_, exists, func, or_, select
+from sqlalchemy.orm import Session
+
+from bathotype.core.lifecycle.retirement import GRACE, plan_purge
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service.access.principals import Principal
-from bathotype.service.catalogue import written
+from bathotype.service.catalogue import usage_of, written
 from bathotype.service.records import Account, Instance, Line, Notice, Version
 from bathotype.service.records.base import utcnow
 from bathotype.service.records.fleet import IS_PRESENT
@@ -16,46 +20,68 @@ from bathotype.wire import sharing as wire
 _ENDING = (VersionState.SUNSET, VersionState.RETIRED, VersionState.PURGED)
 
 
-def calendar_of(session: Session, caller: Principal) -> list[wire.Due]:
-    """Versions at or near their end that the account runs, and its own that others run; the next first."""
-    consumer = aliased(Account)
-    rows = session.execute(
-        select(Version, Account.id, Account.name, consumer.id, consumer.name, func.count())
-        .join(Instance, Instance.version_id == Version.id)
-        .join(Line, Line.id == Version.line_id)
-        .join(Account, Account.id == Line.account_id)
-        .join(consumer, consumer.id == Instance.account_id)
-        .where(
-            or_(Instance.account_id == caller.account_id, Line.account_id == caller.account_id),
-            IS_PRESENT,
-            Version.state.in_(_ENDING),
-        )
-        .group_by(Version.id, Line.id, Account.id, consumer.id)
-    ).all()
-    newest = _newest(session, {version.line_id for version, *_ in rows})
-    notices = _notices(session, caller, {version.id for version, *_ in rows})
+def dates_of(session: Session, caller: Principal, *, purging: bool = False) -> list[wire.Due]:
+    """Versions at or near their end, the next first: what the account runs, and its own, whoever runs them.
+
+    With ``purging`` it is told what is in the way of the purge of each.
+    """
     found: dict[str, wire.Due] = {}
-    for version, owner_id, owner, runner_id, runner, count in rows:
-        due = found.setdefault(
-            version.id,
-            wire.Due(
-                reference=written(version.line.name, version.number, (owner_id, owner), caller.account_id),
-                state=version.state,
-                sunset_on=version.sunset_on,
-                retire_on=version.retire_on,
-                running=0,
-                newest=newest.get(version.line_id),
-                notice=notices.get(version.id),
-            ),
+    versions = list(_ending_versions(session, caller))
+    own = {version.id for version, owner_id, _ in versions if owner_id == caller.account_id}
+    newest = _newest(session, {version.line_id for version, *_ in versions})
+    notices = _notices(session, caller, {version.id for version, *_ in versions})
+    for version, owner_id, owner in versions:
+        found[version.id] = wire.Due(
+            reference=written(version.line.name, version.number, (owner_id, owner), caller.account_id),
+            state=version.state,
+            sunset_on=version.sunset_on,
+            retire_on=version.retire_on,
+            running=0,
+            newest=newest.get(version.line_id),
+            notice=notices.get(version.id),
+            **(_purging(session, version) if purging and owner_id == caller.account_id else {}),
         )
+    for version_id, runner_id, runner, count in _running(session, found):
         if runner_id == caller.account_id:
-            due.running += count
-        else:
-            due.elsewhere[runner] = count
+            found[version_id].running = count
+        elif version_id in own:
+            found[version_id].elsewhere[runner] = count
     today = utcnow().date()
     return sorted(
         found.values(), key=lambda d: (d.retire_on is None and d.state == "sunset", d.retire_on or today, d.reference)
     )
+
+
+def calendar_of(session: Session, caller: Principal) -> list[wire.Due]:
+    """Versions at or near their end that the account runs."""
+    return [due for due in dates_of(session, caller) if due.running]
+
+
+def _ending_versions(session: Session, caller: Principal) -> Iterator[tuple[Version, str, str]]:
+    """With their owners: those that instances of the account run, and of its own those that are not purged yet."""
+    mine = exists().where(Instance.version_id == Version.id, Instance.account_id == caller.account_id, IS_PRESENT)
+    own = and_(Line.account_id == caller.account_id, Version.state != VersionState.PURGED)
+    query = select(Version, Account.id, Account.name).join(Line, Line.id == Version.line_id)
+    query = query.join(Account, Account.id == Line.account_id).where(Version.state.in_(_ENDING), or_(mine, own))
+    yield from session.execute(query).all()
+
+
+def _running(session: Session, versions: Iterable[str]) -> Iterator[tuple[str, str, str, int]]:
+    query = (
+        select(Instance.version_id, Account.id, Account.name, func.count())
+        .join(Account, Account.id == Instance.account_id)
+        .where(Instance.version_id.in_(list(versions)), IS_PRESENT)
+        .group_by(Instance.version_id, Account.id)
+    )
+    yield from session.execute(query)
+
+
+def _purging(session: Session, version: Version) -> dict[str, Any]:
+    """From when a retired version may be purged, and what else is in the way."""
+    if version.state != VersionState.RETIRED or version.retired_at is None:
+        return {}
+    plan = plan_purge(usage_of(session, version), utcnow(), waive_grace=True)
+    return {"purge_from": version.retired_at + GRACE, "in_the_way": list(plan.blockers)}
 
 
 def _newest(session: Session, lines: set[str]) -> dict[str, str]:

@@ -23,7 +23,7 @@ from bathotype.core.lifecycle.offers import (
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.core.units import plural
 from bathotype.service.access.principals import Principal
-from bathotype.service.answers.calendar import calendar_of
+from bathotype.service.answers.calendar import dates_of
 from bathotype.service.answers.events import events_of
 from bathotype.service.answers.instances import instance_answer
 from bathotype.service.answers.lines import line_answer
@@ -121,7 +121,7 @@ def account_overview(session: Session, caller: Principal) -> wire.Overview:
     course = course_of(session, [line.id for line in lines], (now - HISTORY).date())
     mine = Instance.account_id == caller.account_id
     states = _grouped(session, Instance.state, mine, IS_PRESENT)
-    dates = [d for d in calendar_of(session, caller) if _near(d)]
+    dates = [d for d in dates_of(session, caller) if _near(d)]
     needs = list(_needs(session, caller, dates))
     running = session.scalars(
         select(Operation)
@@ -184,7 +184,13 @@ def _summary(line: Line, counts: list[_Count], course: Course) -> wire.LineSumma
 
 
 def _near(due: Due) -> bool:
-    return due.retire_on is not None and due.state == "sunset" and due.retire_on <= (utcnow() + _NEAR).date()
+    runs = due.running or due.elsewhere
+    return (
+        bool(runs)
+        and due.retire_on is not None
+        and due.state == "sunset"
+        and due.retire_on <= (utcnow() + _NEAR).date()
+    )
 
 
 # What needs somebody

@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.errors import Invalid, Refused
 from bathotype.core.lifecycle.states import VersionState
-from bathotype.service.answers.calendar import calendar_of
+from bathotype.service.answers.calendar import calendar_of, dates_of
 from bathotype.service.answers.operations import operation_answers
 from bathotype.service.answers.shares import share_answers
 from bathotype.service.catalogue import find_line
@@ -159,9 +159,17 @@ def consumers(name: str, caller: Reader, reads: ReadsOf) -> list[wire.ConsumerCo
 
 @router.get("/calendar")
 def calendar(caller: Reader, reads: ReadsOf) -> list[wire.Due]:
-    """What is coming to its end, the next first: what this account runs, and its own versions that others run."""
+    """What this account runs that is coming to its end, the next first: each is to be renewed by its date."""
     with reads.session() as session:
         return calendar_of(session, caller)
+
+
+@router.get("/dates")
+def dates(caller: Reader, reads: ReadsOf) -> list[wire.Due]:
+    """The calendar, and with it this account's own versions that come to their end, whoever runs them: when each retires,
+    from when it may be purged, and what is in the way."""
+    with reads.session() as session:
+        return dates_of(session, caller, purging=True)
 
 
 @router.post("/versions/{reference:path}/adoption", status_code=202)
