@@ -63,6 +63,8 @@ def cli(system: System) -> Callable[..., subprocess.CompletedProcess[str]]:
 #: Modules that take longest go first, so that no process is left with one of them in the end.
 LONGEST = (
     "test_real_guest",
+    "test_console",  # with the next one in one process: they share a demo
+    "test_pages",
     "test_faults",
     "test_kill_points",
     "test_images",

@@ -1,4 +1,4 @@
-import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { setNonce } from "get-nonce";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
@@ -12,7 +12,13 @@ import "./styles.css";
 setNonce(document.querySelector<HTMLMetaElement>("meta[property=csp-nonce]")?.nonce ?? "");
 showTheme();
 
-const cache = new QueryClient({
+// Whose session has ended is led to the sign-in, and back to the same page.
+const cache: QueryClient = new QueryClient({
+  queryCache: new QueryCache({
+    onError: (problem) => {
+      if (problem instanceof Problem && problem.status === 401) void cache.invalidateQueries({ queryKey: ["session"] });
+    },
+  }),
   defaultOptions: {
     queries: {
       staleTime: 20_000,

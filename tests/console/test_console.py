@@ -8,6 +8,7 @@ import signal
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
+import psycopg
 from playwright.sync_api import expect
 
 from tests.console.conftest import Desk, asked
@@ -190,6 +191,21 @@ def test_somebody_is_invited_joins_and_may_only_look(desk: Opens) -> None:
         page.get_by_role("dialog").get_by_role("button", name="Remove").click()
     guest.page.reload()
     expect(guest.page.get_by_text("You are a member of no account yet.")).to_be_visible()
+
+
+def test_a_session_that_ends_leads_to_the_sign_in_and_back(desk: Opens, demo: System) -> None:
+    mara = desk("mara")
+    page = mara.open("/lines/gauge-collector")
+    mara.says("gauge-collector 1.3.0")
+    with psycopg.connect(demo.postgres.url("bathotype"), autocommit=True) as database:
+        database.execute("delete from console_sessions")
+    with demo.core as client:
+        client.create_line("wakes-the-page")  # what is told of a change asks who reads
+    expect(page.get_by_role("button", name="Sign in")).to_be_visible()
+    page.get_by_label("Name").fill("mara")
+    page.get_by_label("Password").fill(demo.secrets["people"]["mara"])
+    page.get_by_role("button", name="Sign in").click()
+    mara.says("gauge-collector 1.3.0")
 
 
 def test_an_open_page_outlives_the_service(desk: Opens, demo: System) -> None:

@@ -9,6 +9,7 @@ import httpx
 import pytest
 
 from bathotype.core.generalize.residue import Finding
+from bathotype.service import audit
 from bathotype.service.history import take_sample, thin
 from bathotype.service.records.base import utcnow
 from tests.office import Office
@@ -60,6 +61,25 @@ def test_the_overview_names_what_needs_somebody(lived: Office) -> None:
         assert (theirs.running, theirs.elsewhere, theirs.purge_from) == (1, {}, None), "of others it is told nothing"
     other = lived.http("chart-house").get("/overview").json()
     assert other["needs"] == [] and "gauge" not in str(other["lines"]) and other["states"] == {}
+
+
+def test_an_alert_that_somebody_has_seen_needs_nobody_else(office: Office) -> None:
+    [(account,)] = office.query("select id from accounts where name = 'tide-core'")
+    with office.database.sessions.begin() as session:
+        audit.raise_alert(session, account, "replica-damaged", "gauge@1.0.0 in skerry-1", "A pack is damaged.")
+    http = office.http()
+    [need] = http.get("/overview").json()["needs"]
+    assert need["title"] == "A replica is damaged: gauge@1.0.0 in skerry-1"
+    assert office.http("chart-house").post(f"/alerts/{need['alert']}/acknowledgement").status_code == 404
+    with office.core as client:
+        assert client.acknowledge(need["alert"]).acknowledged_by == "tide-core-demo"
+        assert client.overview().needs == [] and [a.subject for a in client.alerts()] == ["gauge@1.0.0 in skerry-1"]
+        assert [e.action for e in client.events(action="alert.acknowledged")] == ["alert.acknowledged"]
+    with office.database.sessions.begin() as session:
+        audit.clear_alert(session, account, "replica-damaged", "gauge@1.0.0 in skerry-1")
+    with office.database.sessions.begin() as session:
+        audit.raise_alert(session, account, "replica-damaged", "gauge@1.0.0 in skerry-1", "Again.")
+    assert len(http.get("/overview").json()["needs"]) == 1, "it is another one"
 
 
 def test_a_line_and_its_versions_at_a_glance(lived: Office) -> None:

@@ -28,7 +28,7 @@ export function Component() {
     <>
       <Says
         under={under}
-      >{`${plural(own.length, "machine")} stand${own.length === 1 ? "s" : ""} at the sites that no launch made, and ${plural(data.items.length - own.length, "instance")}.`}</Says>
+      >{`${plural(own.length, "machine")} ${own.length === 1 ? "is" : "are"} at the sites, besides ${plural(data.items.length - own.length, "instance")}.`}</Says>
       {out.map(([region, why]) => (
         <p key={region} role="alert" className="border-heed mt-3 border-l-2 pl-3">
           {region} does not answer: {why}

@@ -1,8 +1,9 @@
-import { useQuery } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
-import type { Schema } from "~/api/client";
+import { answer, http, type Schema } from "~/api/client";
 import { ask } from "~/api/queries";
-import { Empty, Heading, Loading, Moment, ProblemShown } from "~/parts/basics";
+import { Button, Empty, Heading, Loading, Moment, ProblemShown } from "~/parts/basics";
+import { useSession } from "~/app/session";
 import { Page } from "~/parts/page";
 import { GoingOn } from "~/parts/progress";
 import { Sentence } from "~/parts/sentence";
@@ -43,6 +44,12 @@ const leads: Record<Need["kind"], (need: Need) => string> = {
 };
 
 function Needs({ needs }: { needs: Need[] }) {
+  const cache = useQueryClient();
+  const { may } = useSession();
+  const seen = async (alert: string) => {
+    await answer(http.POST("/api/v1/alerts/{alert}/acknowledgement", { params: { path: { alert } } }));
+    await cache.invalidateQueries({ queryKey: ["overview"] });
+  };
   if (!needs.length) return null;
   return (
     <ol id="needs" className="mt-5" aria-label="What needs you">
@@ -56,13 +63,25 @@ function Needs({ needs }: { needs: Need[] }) {
             <p className="font-semibold">{need.title}</p>
             <p className="text-ink-2">{need.detail}</p>
           </div>
-          <Link
-            to={leads[need.kind](need)}
-            className="pl-3 font-semibold whitespace-nowrap"
-            aria-label={`${need.step}: ${need.title}`}
-          >
-            {need.step}
-          </Link>
+          <span className="flex flex-col items-end gap-1 pl-3">
+            <Link
+              to={leads[need.kind](need)}
+              className="font-semibold whitespace-nowrap"
+              aria-label={`${need.step}: ${need.title}`}
+            >
+              {need.step}
+            </Link>
+            {need.alert && may("operate") && (
+              <Button
+                kind="quiet"
+                className="text-small"
+                onClick={() => void seen(need.alert!)}
+                aria-label={`I have seen it: ${need.title}`}
+              >
+                I have seen it
+              </Button>
+            )}
+          </span>
         </li>
       ))}
     </ol>

@@ -357,6 +357,10 @@ class Client(AccessCalls, OverviewCalls, RegionCalls, SharingCalls):
 
     # Operations
 
+    def acknowledge(self, alert: str) -> fleet.Alert:
+        """Say that one has seen an alert; it stays raised until it is over."""
+        return self._transport.one(fleet.Alert, "POST", f"/alerts/{alert}/acknowledgement")
+
     def operations(self, *, state: work.OperationState | None = None, limit: int = 50) -> Iterator[work.Operation]:
         """Operations, newest first."""
         return self._transport.pages(work.Operation, "/operations", state=state, limit=limit)

@@ -18,6 +18,7 @@ from sqlalchemy import insert, select
 from bathotype.client import Client, OperationFailed
 from bathotype.core.errors import BathotypeError
 from bathotype.core.lifecycle.rules import LaunchRule
+from bathotype.demo.people import make_people
 from bathotype.demo.system import DemoSystem
 from bathotype.service.database import Database
 from bathotype.service.history import take_sample
@@ -52,7 +53,8 @@ def is_there(system: DemoSystem) -> bool:
 
 
 def live(system: DemoSystem, say: Callable[[str], None]) -> None:
-    """Fill an empty demo.  Raises where a step of it fails."""
+    """Fill an empty demo, and give it people.  Raises where a step of it fails."""
+    make_people(system.environment["BATHOTYPE_DATABASE_URL"], system.secrets["people"])
     with system.client() as core, system.client("harbour-watch") as watch, system.client("chart-house") as charts:
         say("Making the demo's life: versions, instances, shares and 120 days of history (about a minute) ...")
         with ThreadPoolExecutor(4) as threads:

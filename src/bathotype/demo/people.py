@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import secrets
 
+from sqlalchemy import func, select
+
 from bathotype.core.access.roles import Role
 from bathotype.service.access.principals import make_account, make_user, set_role
 from bathotype.service.access.signin import hash_password
 from bathotype.service.database import Database
+from bathotype.service.records import User
 
 PEOPLE: dict[str, dict[str, Role]] = {
     "mara": {"tide-core": Role.STEWARD, "harbour-watch": Role.VIEWER},
@@ -55,5 +58,16 @@ def make_people(database_url: str, passwords: dict[str, str]) -> None:
                     user.password = hash_password(passwords[name])
                 for account, role in roles.items():
                     set_role(session, make_account(session, account), user, role)
+    finally:
+        database.close()
+
+
+def people_are_there(database_url: str) -> bool:
+    """Whether this demo has the demo's people."""
+    database = Database(database_url, pool_size=1)
+    try:
+        with database.reads() as session:
+            named = select(func.count()).select_from(User).where(User.name.in_(PEOPLE), User.password.is_not(None))
+            return session.scalar(named) == len(PEOPLE)
     finally:
         database.close()

@@ -9,7 +9,7 @@ from pathlib import Path
 
 from bathotype.core.errors import BathotypeError, Invalid
 from bathotype.demo import life
-from bathotype.demo.people import PEOPLE
+from bathotype.demo.people import PEOPLE, people_are_there
 from bathotype.demo.system import DemoSystem
 
 
@@ -39,10 +39,13 @@ def run_demo(data: Path, port: int, *, lived_in: bool = False) -> int:
 
 
 def _introduce(system: DemoSystem) -> None:
-    _say(f"The console is at {system.url}. These people can sign in:")
-    for name, roles in PEOPLE.items():
-        held = ", ".join(f"{role} of {account}" for account, role in roles.items())
-        _say(f"  {name:<6} {system.secrets['people'][name]:<38} {held}")
+    if people_are_there(system.environment["BATHOTYPE_DATABASE_URL"]):
+        _say(f"The console is at {system.url}. These people can sign in:")
+        for name, roles in PEOPLE.items():
+            held = ", ".join(f"{role} of {account}" for account, role in roles.items())
+            _say(f"  {name:<6} {system.secrets['people'][name]:<38} {held}")
+    else:
+        _say(f"The console is at {system.url}. `bathotype members add NAME --role steward` invites somebody to it.")
     _say(f"In another terminal:  . {system.data}/demo.env && .venv/bin/bathotype machines list")
 
 

@@ -17,7 +17,7 @@ import yaml
 from bathotype.client import Client
 from bathotype.core.errors import Refused
 from bathotype.core.firstboot.settings import FirstBoot
-from bathotype.demo.people import PEOPLE, make_people, new_password
+from bathotype.demo.people import PEOPLE, new_password
 from bathotype.demo.postgres import LocalPostgres
 from bathotype.demo.supervisor import Child, Supervisor
 
@@ -96,7 +96,6 @@ class DemoSystem:
             **self._extra,
         }
         self._make_tokens(database)
-        make_people(database, self.secrets["people"])
         standin = [
             sys.executable,
             "-m",

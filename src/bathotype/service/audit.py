@@ -107,6 +107,7 @@ def raise_alert(session: Session, account_id: str, kind: str, subject: str, mess
         session.add(Alert(id=new_id("al"), account_id=account_id, kind=kind, subject=subject, text=message))
     elif alert.cleared_at is not None:
         alert.cleared_at, alert.raised_at, alert.text = None, utcnow(), message
+        alert.acknowledged_by = alert.acknowledged_at = None
     else:
         alert.text = message
         return

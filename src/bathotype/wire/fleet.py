@@ -121,3 +121,5 @@ class Alert(Answer):
     text: str
     raised_at: datetime
     cleared_at: datetime | None
+    acknowledged_by: str | None = Field(default=None, description="Who has seen it; it stays raised until it is over.")
+    acknowledged_at: datetime | None = None

@@ -45,6 +45,7 @@ class Need(Answer):
     subject: str = Field(description="Id of the operation or share, or the reference, line or name that it is about.")
     step: str = Field(description="The next step, in words.")
     since: datetime
+    alert: str | None = Field(default=None, description="Id of the alert, which can be acknowledged.")
 
 
 class LineSummary(Answer):

@@ -40,6 +40,10 @@ def register(parsers: Subparsers) -> None:
     command(inner, "check", _chain, "check that the audit trail is whole")
 
     inner = group(parsers, "alerts", "conditions that need attention")
+    parser = command(
+        inner, "acknowledge", _acknowledge, "say that you have seen an alert; it stays raised until it is over"
+    )
+    parser.add_argument("alert", help="its id")
     parser = command(inner, "list", _alerts, "list open alerts")
     parser.add_argument("--cleared", action="store_true", help="also those that were cleared")
 
@@ -153,12 +157,19 @@ def _chain(client: Client, given: argparse.Namespace) -> int:
     return 0 if found.whole else 1
 
 
+def _acknowledge(client: Client, given: argparse.Namespace) -> None:
+    alert = client.acknowledge(given.alert)
+    emit_json(alert) if given.json else print(
+        f"{alert.kind} of {alert.subject} acknowledged by {alert.acknowledged_by}"
+    )
+
+
 def _alerts(client: Client, given: argparse.Namespace) -> None:
     rows = client.alerts(cleared=given.cleared)
     if given.json:
         return emit_json(rows)
     table(
-        ("raised", "kind", "subject", "what", "cleared"),
-        ((a.raised_at, a.kind, a.subject, a.text, a.cleared_at) for a in rows),
+        ("raised", "kind", "subject", "what", "cleared", "seen by", "alert"),
+        ((a.raised_at, a.kind, a.subject, a.text, a.cleared_at, a.acknowledged_by, a.id) for a in rows),
         empty="No alerts.",
     )

@@ -214,12 +214,14 @@ _ALERTS = {
 
 
 def _alerts(session: Session, caller: Principal) -> Iterable[wire.Need]:
-    query = select(Alert).where(Alert.account_id == caller.account_id, Alert.cleared_at.is_(None))
+    query = select(Alert).where(
+        Alert.account_id == caller.account_id, Alert.cleared_at.is_(None), Alert.acknowledged_at.is_(None)
+    )
     for row in session.scalars(query.order_by(Alert.raised_at.desc()).limit(50)):
         title, step = _ALERTS.get(row.kind, (row.kind, "Look at it"))
         yield wire.Need(
             kind="alert", title=f"{title}: {row.subject}", detail=row.text, subject=row.subject, step=step,
-            since=row.raised_at,
+            since=row.raised_at, alert=row.id,
         )  # fmt: skip
 
 

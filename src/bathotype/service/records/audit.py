@@ -34,7 +34,10 @@ class Event(Base):
 
 
 class Alert(Base):
-    """A condition that needs attention; raised once for one subject, cleared when it is over."""
+    """A condition that needs attention; raised once for one subject, cleared when it is over.
+
+    Who acknowledged it has seen it: it stays raised, and needs nobody else.
+    """
 
     __tablename__ = "alerts"
     __table_args__ = (UniqueConstraint("account_id", "kind", "subject"),)
@@ -46,6 +49,8 @@ class Alert(Base):
     text: Mapped[str]
     raised_at: Mapped[datetime] = mapped_column(default=utcnow)
     cleared_at: Mapped[datetime | None]
+    acknowledged_by: Mapped[str | None]
+    acknowledged_at: Mapped[datetime | None]
 
 
 class IdempotentAnswer(Base):

@@ -13,6 +13,7 @@ from bathotype.core.lifecycle.references import check_name
 from bathotype.service import audit
 from bathotype.service.answers.events import events_of
 from bathotype.service.records import Alert, FirstBootSet
+from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
 from bathotype.service.routes.common import Paged
 from bathotype.service.routes.route import api_router
@@ -54,6 +55,21 @@ def list_alerts(caller: Reader, reads: ReadsOf, cleared: bool = False) -> list[w
         if not cleared:
             query = query.where(Alert.cleared_at.is_(None))
         return [wire.Alert.model_validate(row, from_attributes=True) for row in session.scalars(query.limit(500))]
+
+
+@router.post("/alerts/{alert}/acknowledgement", tags=["events"])
+def acknowledge(alert: str, caller: Operator, service: ServiceOf) -> wire.Alert:
+    """Say that one has seen an alert: it stays raised until it is over, and is no longer listed as needing somebody."""
+    with service.database.sessions.begin() as session:
+        row = session.get(Alert, alert, with_for_update=CHANGE)
+        if row is None or row.account_id != caller.account_id:
+            raise NotFound(f"There is no alert {alert!r}.", advice="`bathotype alerts` lists them.")
+        if row.acknowledged_at is None:
+            row.acknowledged_by, row.acknowledged_at = caller.actor, utcnow()
+            audit.record(
+                session, caller.account_id, caller.actor, "alert.acknowledged", row.subject, after={"kind": row.kind}
+            )
+        return wire.Alert.model_validate(row, from_attributes=True)
 
 
 @router.get("/first-boot", tags=["first boot"])

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import json
 from collections.abc import AsyncIterator
 from typing import Annotated, Any
@@ -27,6 +28,9 @@ _READER = CallerWith(Verb.READ, account_query="account")
 #: Seconds after which a quiet feed says that it is there, and looks whether its reader may still read.
 _HEARTBEAT = 10.0
 _MOST_REPLAYED = 200
+_MOST_NUMBER = 1 << 63
+#: Seconds for which changes are gathered: a launch of hundreds is told in a few messages.
+_GATHERED = 0.2
 
 
 @router.get("/feed", response_class=EventSourceResponse, responses={200: {"content": {"text/event-stream": {}}}})
@@ -50,13 +54,16 @@ async def feed(
     async def stream() -> AsyncIterator[dict[str, Any]]:
         async with service.changes.listener(caller.account_id) as listener:
             seen = await run_in_threadpool(_newest, service, caller.account_id)
-            if last.isdecimal():
+            if last.isdecimal() and int(last) < _MOST_NUMBER:
                 missed = await run_in_threadpool(_since, service, caller.account_id, int(last))
                 for message in missed if missed is not None else [{"event": "everything", "data": "{}"}]:
                     yield message
             yield {"event": "beat", "id": str(seen), "data": "{}"}
             while not await request.is_disconnected():
                 changes = await listener.next(_HEARTBEAT)
+                if changes:
+                    await asyncio.sleep(_GATHERED)
+                    changes = list(dict.fromkeys([*changes, *await listener.next(0.001)]))
                 if not await run_in_threadpool(_may_read, request):
                     yield {"event": "ended", "data": "{}"}
                     return

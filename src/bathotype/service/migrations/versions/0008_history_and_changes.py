@@ -1,4 +1,4 @@
-"""counts of instances over time, and a notification for each change that an open console shows"""
+"""counts of instances over time, alerts that somebody has seen, and a notification for each change that an open console shows"""
 
 import sqlalchemy as sa
 from alembic import op
@@ -58,6 +58,8 @@ def upgrade() -> None:
         sa.PrimaryKeyConstraint("version_id", "at", "account_id", "region", "state", name="pk_instance_counts"),
     )
     op.create_index("ix_instance_counts_at", "instance_counts", ["at"])
+    op.add_column("alerts", sa.Column("acknowledged_by", sa.String(), nullable=True))
+    op.add_column("alerts", sa.Column("acknowledged_at", sa.DateTime(timezone=True), nullable=True))
     op.drop_column("console_sessions", "csrf")  # it follows from the cookie
     # PostgreSQL folds notifications of one transaction that say the same into one.
     for table, moment, accounts, what, key in _TRIGGERS:
@@ -83,6 +85,8 @@ def downgrade() -> None:
     for table, *_ in _TRIGGERS:
         op.execute(f"drop trigger tell on {table}")
         op.execute(f"drop function tell_of_{table}()")
+    op.drop_column("alerts", "acknowledged_at")
+    op.drop_column("alerts", "acknowledged_by")
     op.execute("delete from console_sessions")
     op.add_column("console_sessions", sa.Column("csrf", sa.String(), nullable=False))
     op.drop_table("instance_counts")
