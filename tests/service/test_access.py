@@ -17,6 +17,7 @@ from bathotype.core.errors import Forbidden, NotFound, Refused
 from bathotype.core.firstboot.settings import FirstBoot
 from bathotype.service.access.principals import digest_of
 from bathotype.service.app import create_app
+from bathotype.service.audit import raise_alert
 from bathotype.service.routes.route import Given, query_names
 from tests.office import Office
 
@@ -60,10 +61,16 @@ def ours(shared_office: Office) -> dict[str, str]:
         client.save_first_boot("walked", FirstBoot())
         token = client.make_token(name="walked", robot="tide-core-demo", days=1)
         upload = shared_office.http().post("/uploads", json={"name": "x", "size": 9, "region": "skerry-1"}).json()
+    with shared_office.database.sessions.begin() as session:
+        raise_alert(
+            session, shared_office.query("select id from accounts where name = 'tide-core'")[0][0], "x", "y", "z"
+        )
+    [(alert,)] = shared_office.query("select id from alerts where kind = 'x'")
     return {
         "reference": reference, "name": "walked", "machine": "gauge-seed-01", "operation_id": operation.id,
         "instance": "walked-01", "share": share.id, "token": token.id, "upload": upload["id"], "user": "tide-core-demo",
         "mark": "stable", "finding": "none", "number": "0", "key": "0123456789abcdef", "account": "tide-core",
+        "alert": alert,
     }  # fmt: skip
 
 
