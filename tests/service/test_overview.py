@@ -82,7 +82,7 @@ def test_an_alert_that_somebody_has_seen_needs_nobody_else(office: Office) -> No
     assert len(http.get("/overview").json()["needs"]) == 1, "it is another one"
 
 
-def test_a_line_and_its_versions_at_a_glance(lived: Office) -> None:
+def test_what_is_seen_first_of_a_line_and_its_versions(lived: Office) -> None:
     http = lived.http()
     line = http.get("/lines/gauge/overview").json()
     assert said(line) == "gauge 1.1.0 is the newest release. 4 instances run in 1 region; 3 are behind."
@@ -108,7 +108,7 @@ def test_an_offer_is_what_the_caller_may(lived: Office) -> None:
         assert [o["name"] for o in offers if o["possible"]] in ([], ["behind"])
 
 
-def test_an_instance_at_a_glance(lived: Office) -> None:
+def test_what_is_seen_first_of_an_instance(lived: Office) -> None:
     with lived.core as client:
         one = client.instance("pier-1")
     answer = lived.http().get(f"/instances/{one.id}/overview").json()

@@ -4,6 +4,7 @@ import { answer, http, type Schema } from "~/api/client";
 import { ask } from "~/api/queries";
 import { useSession } from "~/app/session";
 import { Confirm } from "~/parts/dialog";
+import { RegionChoice } from "~/parts/region-choice";
 import { Check, Choice, TextArea, TextField } from "~/parts/form";
 
 type Rule = Schema["LaunchRule"];
@@ -12,7 +13,6 @@ type Rule = Schema["LaunchRule"];
 export function RuleDialog({ close }: { close: () => void }) {
   const cache = useQueryClient();
   const lines = useQuery(ask.lines()).data?.items ?? [];
-  const regions = useQuery(ask.regions()).data ?? [];
   const [name, setName] = useState("");
   const [applies, setApplies] = useState("*");
   const [effect, setEffect] = useState<"refuse" | "warn">("refuse");
@@ -32,8 +32,6 @@ export function RuleDialog({ close }: { close: () => void }) {
     await answer(http.PUT("/api/v1/rules/{name}", { params: { path: { name } }, body }));
     await cache.invalidateQueries();
   };
-  const toggle = (region: string) =>
-    setOnly(only.includes(region) ? only.filter((one) => one !== region) : [...only, region]);
   const demand = (key: keyof typeof given, label: string) => (
     <Check label={label} checked={given[key]} onChange={(e) => setGiven({ ...given, [key]: e.target.checked })} />
   );
@@ -66,17 +64,7 @@ export function RuleDialog({ close }: { close: () => void }) {
         onChange={(e) => setDays(e.target.value)}
         hint="Left out: whenever."
       />
-      <fieldset className="mb-3">
-        <legend className="text-small font-medium">Only in these regions (none chosen: all)</legend>
-        {regions.map((region) => (
-          <Check
-            key={region.name}
-            label={region.name}
-            checked={only.includes(region.name)}
-            onChange={() => toggle(region.name)}
-          />
-        ))}
-      </fieldset>
+      <RegionChoice chosen={only} choose={setOnly} />
       <Choice
         label="Otherwise it"
         value={effect}

@@ -1,14 +1,13 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, http, onceKey } from "~/api/client";
-import { ask } from "~/api/queries";
 import { Confirm } from "~/parts/dialog";
-import { Check, TextArea, TextField } from "~/parts/form";
+import { RegionChoice } from "~/parts/region-choice";
+import { TextArea, TextField } from "~/parts/form";
 
 /** Offers a line or a version to another account. */
 export function ShareDialog({ subject, close }: { subject: string; close: () => void }) {
   const cache = useQueryClient();
-  const regions = useQuery(ask.regions()).data ?? [];
   const [consumer, setConsumer] = useState("");
   const [until, setUntil] = useState("");
   const [note, setNote] = useState("");
@@ -25,7 +24,6 @@ export function ShareDialog({ subject, close }: { subject: string; close: () => 
     await answer(http.POST("/api/v1/shares", { body, params: { header: onceKey() } }));
     await cache.invalidateQueries();
   };
-  const toggle = (name: string) => setOnly(only.includes(name) ? only.filter((one) => one !== name) : [...only, name]);
   return (
     <Confirm
       title={`Share ${subject}`}
@@ -42,17 +40,7 @@ export function ShareDialog({ subject, close }: { subject: string; close: () => 
         autoFocus
         placeholder="harbour-watch"
       />
-      <fieldset className="mb-3">
-        <legend className="text-small font-medium">Only in these regions (none chosen: all)</legend>
-        {regions.map((region) => (
-          <Check
-            key={region.name}
-            label={region.name}
-            checked={only.includes(region.name)}
-            onChange={() => toggle(region.name)}
-          />
-        ))}
-      </fieldset>
+      <RegionChoice chosen={only} choose={setOnly} />
       <TextField
         label="Until"
         type="date"

@@ -10,19 +10,19 @@ class OverviewCalls(Calls):
     """Sentences, what can be done, and history."""
 
     def overview(self) -> wire.Overview:
-        """The account at a glance: what needs somebody, what goes on, which dates come near."""
+        """What is seen first of the account: what needs somebody, what goes on, which dates come near."""
         return self._transport.one(wire.Overview, "GET", "/overview")
 
     def line_overview(self, line: str) -> wire.LineOverview:
-        """A line at a glance."""
+        """What is seen first of a line."""
         return self._transport.one(wire.LineOverview, "GET", f"/lines/{line}/overview")
 
     def version_overview(self, reference: str) -> wire.VersionOverview:
-        """A version at a glance."""
+        """What is seen first of a version."""
         return self._transport.one(wire.VersionOverview, "GET", f"/versions/{reference}/overview")
 
     def instance_overview(self, instance: str) -> wire.InstanceOverview:
-        """An instance at a glance, by name or id."""
+        """What is seen first of an instance, by name or id."""
         return self._transport.one(wire.InstanceOverview, "GET", f"/instances/{instance}/overview")
 
     def history(self, line: str, *, days: int = 120) -> wire.History:

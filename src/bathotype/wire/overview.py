@@ -62,7 +62,7 @@ class LineSummary(Answer):
 
 
 class Overview(Answer):
-    """An account at a glance."""
+    """What is seen first of an account."""
 
     account: str
     sentence: list[Part]
@@ -78,7 +78,7 @@ class Overview(Answer):
 
 
 class LineOverview(Answer):
-    """A line at a glance; ``runs`` includes what other accounts run of it."""
+    """What is seen first of a line; ``runs`` includes what other accounts run of it."""
 
     line: Line
     sentence: list[Part]
@@ -90,7 +90,7 @@ class LineOverview(Answer):
 
 
 class VersionOverview(Answer):
-    """A version at a glance."""
+    """What is seen first of a version."""
 
     version: Version
     sentence: list[Part]
@@ -101,7 +101,7 @@ class VersionOverview(Answer):
 
 
 class InstanceOverview(Answer):
-    """An instance at a glance, with the end of its console's text and its own events."""
+    """What is seen first of an instance, with the end of its console's text and its own events."""
 
     instance: Instance
     sentence: list[Part]

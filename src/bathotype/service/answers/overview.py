@@ -114,7 +114,7 @@ def _behind(counts: list[_Count]) -> int:
 
 
 def account_overview(session: Session, caller: Principal) -> wire.Overview:
-    """An account at a glance."""
+    """What is seen first of an account."""
     now = utcnow()
     lines = session.scalars(select(Line).where(Line.account_id == caller.account_id).order_by(Line.name)).all()
     counts = _counts(session, [line.id for line in lines])
@@ -337,7 +337,7 @@ def _nearly_used(session: Session, caller: Principal) -> Iterable[wire.Need]:
 
 
 def line_overview(session: Session, caller: Principal, line: Line) -> wire.LineOverview:
-    """A line of the account's own at a glance."""
+    """What is seen first of a line of the account's own."""
     counts = _counts(session, [line.id]).get(line.id, [])
     newest = _newest(counts)
     runs = _runs(session, Version.line_id == line.id)
@@ -450,7 +450,7 @@ def line_history(session: Session, caller: Principal, line: Line, days: int) -> 
 
 
 def version_overview(session: Session, caller: Principal, version: Version, shares: list[Share] | None, regions: list[str]) -> wire.VersionOverview:  # fmt: skip
-    """A version at a glance; of another account's version only what a launch needs."""
+    """What is seen first of a version; of another account's version only what a launch needs."""
     answer = shown(session, caller, version, shares)
     own = shares is None
     mine = () if own else (Instance.account_id == caller.account_id,)
@@ -498,7 +498,7 @@ def version_overview(session: Session, caller: Principal, version: Version, shar
 
 
 def instance_overview(session: Session, caller: Principal, row: Instance, console: str) -> wire.InstanceOverview:
-    """An instance of the account at a glance."""
+    """What is seen first of an instance of the account."""
     answer = instance_answer(session, row, caller.account_id)
     sentence = sentences.of_instance(
         answer.name,

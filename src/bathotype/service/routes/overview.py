@@ -33,14 +33,14 @@ router = api_router(tags=["overview"])
 
 @router.get("/overview")
 def overview(caller: Reader, reads: ReadsOf) -> wire.Overview:
-    """The account at a glance: what needs somebody, what goes on, what runs, which dates come near."""
+    """What is seen first of the account: what needs somebody, what goes on, what runs, which dates come near."""
     with reads.session() as session:
         return account_overview(session, caller)
 
 
 @router.get("/lines/{name}/overview")
 def overview_of_line(name: str, caller: Reader, reads: ReadsOf) -> wire.LineOverview:
-    """A line at a glance: its sentence, what can be done with it, which account runs which version where."""
+    """What is seen first of a line: its sentence, what can be done with it, which account runs which version where."""
     with reads.session() as session:
         return line_overview(session, caller, find_line(session, caller, name))
 
@@ -56,7 +56,7 @@ def history_of_line(
 
 @router.get("/versions/{reference:path}/overview")
 def overview_of_version(reference: str, caller: Reader, service: ServiceOf, reads: ReadsOf) -> wire.VersionOverview:
-    """A version at a glance: its sentence, what can be done with it, who runs it."""
+    """What is seen first of a version: its sentence, what can be done with it, who runs it."""
     with reads.session() as session:
         version, shares = find_usable(session, caller, reference)
         return version_overview(session, caller, version, shares, service.reach.regions)
@@ -64,7 +64,7 @@ def overview_of_version(reference: str, caller: Reader, service: ServiceOf, read
 
 @router.get("/instances/{instance}/overview")
 def overview_of_instance(instance: str, caller: Reader, service: ServiceOf) -> wire.InstanceOverview:
-    """An instance at a glance, with its console's text as far as its site answers."""
+    """What is seen first of an instance, with its console's text as far as its site answers."""
     with service.database.reads() as session:
         row = find_instance(session, caller, instance)
     console = ""
