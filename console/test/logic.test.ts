@@ -2,7 +2,7 @@ import { describe, expect, it } from "vitest";
 import { csv } from "../src/instances/csv";
 import { older } from "../src/packages/compare";
 import { stacked } from "../src/parts/tide-bands";
-import { iec, pieces, plural, span, to } from "../src/parts/text";
+import { iec, moment, pieces, plural, span, to } from "../src/parts/text";
 
 describe("the order of package versions", () => {
   // From Debian Policy 5.6.12, and what packers do with it.
@@ -68,6 +68,11 @@ describe("words and numbers", () => {
     expect([iec(1536), iec(1023), iec(1024 * 1024)]).toEqual(["1.5 KiB", "1023 B", "1.0 MiB"]);
     expect([plural(1, "copy"), plural(2, "copy"), plural(3, "day")]).toEqual(["1 copy", "2 copies", "3 days"]);
     expect([span(0.2), span(65), span(3700)]).toEqual(["less than 1 s", "1 min 5 s", "1 h 1 min"]);
+  });
+  it("say the year where it is another one", () => {
+    const year = new Date().getFullYear();
+    expect(moment(`${year + 1}-06-15T12:00:00Z`)).toContain(`15 Jun ${year + 1}`);
+    expect(moment(`${year}-06-15T12:00:00Z`)).not.toContain(String(year));
   });
   it("lead to pages", () => {
     expect(to.version("tide-core/gauge@1.2.0", "where")).toBe("/versions/tide-core/gauge@1.2.0?show=where");

@@ -1,7 +1,7 @@
 import clsx from "clsx";
 import { useState, type ButtonHTMLAttributes, type ReactNode } from "react";
 import { Problem } from "~/api/client";
-import { ago, day } from "./text";
+import { ago, day, moment } from "./text";
 
 type ButtonProps = ButtonHTMLAttributes<HTMLButtonElement> & { kind?: "main" | "plain" | "heed" | "quiet" };
 
@@ -53,16 +53,9 @@ export function Facts({ rows }: { rows: [string, ReactNode][] }) {
 /** A moment: how long ago, or local time; UTC on hover. */
 export function Moment({ at, exact = false }: { at: string; exact?: boolean }) {
   const utc = `${at.slice(0, 19).replace("T", " ")} UTC`;
-  const local = new Date(at).toLocaleString("en-GB", {
-    day: "numeric",
-    month: "short",
-    hour: "2-digit",
-    minute: "2-digit",
-    second: exact ? "2-digit" : undefined,
-  });
   return (
     <time dateTime={at} title={utc}>
-      {exact ? local : ago(at)}
+      {exact ? moment(at) : ago(at)}
     </time>
   );
 }

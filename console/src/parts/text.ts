@@ -66,6 +66,14 @@ export function ago(iso: string, now = Date.now()): string {
   return `${plural(Math.round(seconds / 86_400), "day")} ago`;
 }
 
+/** "26 Nov, 14:12:19" in local time, with the year where it is another one. */
+export function moment(iso: string): string {
+  const at = new Date(iso);
+  const other = at.getFullYear() !== new Date().getFullYear();
+  const day = { day: "numeric", month: "short", year: other ? "numeric" : undefined } as const;
+  return at.toLocaleString("en-GB", { ...day, hour: "2-digit", minute: "2-digit", second: "2-digit" });
+}
+
 /** "gauge-collector@1.2.0" and "tide-core/gauge-collector@1.2.0" in their pieces. */
 export function pieces(reference: string) {
   const [named = "", number = ""] = reference.split("@");
