@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { answer, http, onceKey } from "~/api/client";
+import { answer, http, onceKey, type Schema } from "~/api/client";
 import { ask } from "~/api/queries";
 import { useSession } from "~/app/session";
 import { Button, Empty, Loading, ProblemShown } from "~/parts/basics";
@@ -20,13 +20,9 @@ export function Component() {
   const [making, setMaking] = useState(false);
   if (error) return <ProblemShown problem={error} />;
   if (!data) return <Loading />;
-  const running = data.lines.reduce((sum, line) => sum + line.running, 0);
-  const behind = data.lines.reduce((sum, line) => sum + line.behind, 0);
   return (
     <>
-      <Says under={`Lines of ${account}. What other accounts run of them is counted too.`}>
-        {`${plural(data.lines.length, "line")}, of which ${plural(running, "instance")} ${running === 1 ? "runs" : "run"}; ${behind} ${behind === 1 ? "is" : "are"} behind.`}
-      </Says>
+      <Says under={`Lines of ${account}. What other accounts run of them is counted too.`}>{saying(data.lines)}</Says>
       <p className="my-4">
         {may("operate") ? (
           <Button onClick={() => setMaking(true)}>Make a line</Button>
@@ -87,6 +83,15 @@ export function Component() {
       {making && <Make close={() => setMaking(false)} />}
     </>
   );
+}
+
+function saying(lines: Schema["LineSummary"][]): string {
+  const running = lines.reduce((sum, line) => sum + line.running, 0);
+  const behind = lines.reduce((sum, line) => sum + line.behind, 0);
+  const count = plural(lines.length, "line");
+  if (!running) return `${count}; no instance runs.`;
+  const late = behind ? `${behind} ${behind === 1 ? "is" : "are"} behind` : "none is behind";
+  return `${count}, of which ${plural(running, "instance")} ${running === 1 ? "runs" : "run"}; ${late}.`;
 }
 
 function Make({ close }: { close: () => void }) {

@@ -29,7 +29,7 @@ export function Component() {
 
 function Region({ region }: { region: Schema["RegionState"] }) {
   return (
-    <section className="max-w-3xl">
+    <section className="mt-6 max-w-3xl">
       <Heading>{region.name}</Heading>
       {!region.reachable && <p className="text-heed">Its site does not answer: {region.problem}</p>}
       <Facts
