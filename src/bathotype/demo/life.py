@@ -214,7 +214,8 @@ def _spread(line: list[Version], ends: list[int], at: datetime, now: datetime, r
 
     Each version takes over most of what runs within a month of its release, and the last weeks lead to what runs today.
     """
-    fleet = sum(ends) * (0.6 + 0.4 * (1 - (now - at).days / _DAYS)) + rng.random()
+    fleet = sum(ends) * (0.6 + 0.4 * (1 - (now - at).days / _DAYS))
+    fleet += rng.random() if fleet > 10 else 0.0
     left, out = fleet, [0.0] * len(line)
     for place in range(len(line) - 1, -1, -1):
         released = line[place].released_at
