@@ -30,7 +30,7 @@ const headers: Middleware = {
   },
 };
 
-export const http = createClient<paths>({ baseUrl: location.origin, fetch: (r) => globalThis.fetch(r) });
+export const http = createClient<paths, "application/json">({ baseUrl: location.origin, fetch: (r) => globalThis.fetch(r) });
 http.use(headers);
 
 type Answered<T> = Promise<{ data?: T; error?: unknown; response: Response }>;

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import argparse
 import json
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
@@ -15,10 +16,12 @@ from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, Trans
 from rich.table import Table
 from rich.text import Text
 
+from bathotype.core.errors import REFUSED, Refused
 from bathotype.core.units import iec, seconds
 
 if TYPE_CHECKING:
     from bathotype.client import Client
+    from bathotype.wire.common import Plan
     from bathotype.wire.operations import Operation
 
 console = Console(highlight=False, soft_wrap=False)
@@ -133,6 +136,29 @@ def facts(rows: Iterable[tuple[str, Any]]) -> None:
 def say(text: str, *, style: str = "") -> None:
     """A line for people, on standard error, so that standard output stays for results."""
     errors.print(Text(text, style=style), soft_wrap=not sys.stderr.isatty())
+
+
+def show_plan(plan: Plan, given: argparse.Namespace) -> int:
+    """What a verb would do; returns the exit code."""
+    if given.json:
+        emit_json(plan)
+    else:
+        for line in plan.blockers:
+            say(f"obstacle: {line}", style="red")
+        for line in plan.warnings:
+            say(f"warning: {line}", style="dark_orange3")
+        for line in plan.effects:
+            print(line)
+    return REFUSED if plan.blockers else 0
+
+
+def confirm(what: str) -> None:
+    """Ask before something is done.  Raises `Refused` unless the answer is yes, or where nobody can be asked."""
+    if not sys.stdin.isatty():
+        raise Refused(what, advice="Add --yes if you want that.")
+    say(f"{what} Write yes to go on: ")
+    if input().strip() != "yes":
+        raise Refused("Nothing was done.")
 
 
 def follow(client: Client, operation: Operation, *, quiet: bool = False) -> Operation:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
 from datetime import date
 from pathlib import Path
@@ -15,16 +15,16 @@ from httpx_sse import connect_sse
 
 from bathotype.client.access import AccessCalls
 from bathotype.client.credentials import default_path, load
+from bathotype.client.fleet import FleetCalls
 from bathotype.client.overview import OverviewCalls
 from bathotype.client.regions import RegionCalls
 from bathotype.client.sharing import SharingCalls
-from bathotype.client.transport import NotSignedIn, OperationFailed, Transport, error_of
-from bathotype.core.firstboot.settings import FirstBoot
+from bathotype.client.transport import NotSignedIn, OperationFailed, Transport, error_of, if_match
 from bathotype.wire import fleet, images
 from bathotype.wire import machines as site
 from bathotype.wire import operations as work
 from bathotype.wire import versions as catalogue
-from bathotype.wire.common import PlanAnswer
+from bathotype.wire.common import Plan
 
 
 @dataclass(frozen=True)
@@ -42,7 +42,7 @@ Part = Literal["patch", "minor", "major"]
 ProfileGiven = str | dict[str, Any]
 
 
-class Client(AccessCalls, OverviewCalls, RegionCalls, SharingCalls):
+class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
     """A service, as one account sees it.  Errors are those of `bathotype.core.errors`."""
 
     def __init__(
@@ -85,9 +85,9 @@ class Client(AccessCalls, OverviewCalls, RegionCalls, SharingCalls):
 
     # Machines
 
-    def machines(self, *, region: str | None = None) -> Iterator[site.Machine]:
-        """Every machine of the account."""
-        return self._transport.pages(site.Machine, "/machines", region=region)
+    def machines(self, *, region: str | None = None, agents: bool = False) -> Iterator[site.Machine]:
+        """Every machine of the account; with ``agents`` each agent is asked for the operating system."""
+        return self._transport.pages(site.Machine, "/machines", region=region, agents=agents or None)
 
     def machine(self, name: str, *, region: str | None = None) -> site.Machine:
         """One machine by name or id."""
@@ -127,9 +127,11 @@ class Client(AccessCalls, OverviewCalls, RegionCalls, SharingCalls):
         """A line's marks with their history."""
         return self._transport.many(catalogue.Mark, f"/lines/{line}/marks")
 
-    def set_mark(self, line: str, mark: str, number: str) -> catalogue.Mark:
-        """Point a mark to a version."""
-        return self._transport.one(catalogue.Mark, "PUT", f"/lines/{line}/marks/{mark}", json={"number": number})
+    def set_mark(self, line: str, mark: str, number: str, *, revision: str | None = None) -> catalogue.Mark:
+        """Point a mark to a version; with the ``revision`` that was seen, only if nobody has moved it since."""
+        return self._transport.one(
+            catalogue.Mark, "PUT", f"/lines/{line}/marks/{mark}", json={"number": number}, headers=if_match(revision)
+        )
 
     def drop_mark(self, line: str, mark: str) -> None:
         """Remove a mark."""
@@ -212,10 +214,19 @@ class Client(AccessCalls, OverviewCalls, RegionCalls, SharingCalls):
             catalogue.Finding, "POST", f"/versions/{reference}/findings/{finding}/acceptance", json={"reason": reason}
         )
 
-    def change(self, reference: str, *, pin_only: bool | None = None, notes: str | None = None) -> catalogue.Version:
-        """Change notes or pin-only."""
+    def change(
+        self,
+        reference: str,
+        *,
+        pin_only: bool | None = None,
+        notes: str | None = None,
+        revision: str | None = None,
+    ) -> catalogue.Version:
+        """Change notes or pin-only; with the ``revision`` that was seen, only if nobody has changed them since."""
         body = catalogue.ChangeRequest(pin_only=pin_only, notes=notes).model_dump(exclude_none=True)
-        return self._transport.one(catalogue.Version, "PATCH", f"/versions/{reference}", json=body)
+        return self._transport.one(
+            catalogue.Version, "PATCH", f"/versions/{reference}", json=body, headers=if_match(revision)
+        )
 
     def holds(self, reference: str) -> list[catalogue.Hold]:
         """The holds on a version."""
@@ -242,102 +253,27 @@ class Client(AccessCalls, OverviewCalls, RegionCalls, SharingCalls):
         body = {"retire_on": retire_on.isoformat() if retire_on else None}
         return self._transport.one(catalogue.Version, "POST", f"/versions/{reference}/sunset", json=body)
 
-    def retirement_plan(self, reference: str) -> PlanAnswer:
+    def sunset_plan(self, reference: str, *, retire_on: date | None = None) -> Plan:
+        """Who runs a version, and what announcing its end would do."""
+        day = retire_on.isoformat() if retire_on else None
+        return self._transport.one(Plan, "GET", f"/versions/{reference}/sunset-plan", params={"retire_on": day})
+
+    def retirement_plan(self, reference: str) -> Plan:
         """Who uses a version, and what retiring it would do."""
-        return self._transport.one(PlanAnswer, "GET", f"/versions/{reference}/retirement")
+        return self._transport.one(Plan, "GET", f"/versions/{reference}/retirement")
 
     def retire(self, reference: str) -> catalogue.Version:
         """Refuse new launches."""
         return self._transport.one(catalogue.Version, "POST", f"/versions/{reference}/retire")
 
-    def purge_plan(self, reference: str, *, waive_grace: bool = False) -> PlanAnswer:
+    def purge_plan(self, reference: str, *, waive_grace: bool = False) -> Plan:
         """What a purge would remove."""
-        return self._transport.one(
-            PlanAnswer, "GET", f"/versions/{reference}/purging", params={"waive_grace": waive_grace}
-        )
+        return self._transport.one(Plan, "GET", f"/versions/{reference}/purging", params={"waive_grace": waive_grace})
 
     def purge(self, reference: str, *, waive_grace: bool = False, key: str | None = None) -> work.Operation:
         """Remove a version's bytes."""
         body = self._create(f"/versions/{reference}/purge", {"waive_grace": waive_grace}, key)
         return work.Operation.model_validate(body)
-
-    # Launches and instances
-
-    def launch(
-        self,
-        *,
-        reference: str,
-        region: str,
-        zone: str | None = None,
-        machine_size: str | None = None,
-        count: int = 1,
-        name: str = "",
-        first_boot: FirstBoot | str | dict[str, Any] | None = None,
-        tags: dict[str, str] | None = None,
-        wait_seconds: int = 300,
-        key: str | None = None,
-    ) -> work.Operation:
-        """Launch instances: see `bathotype.wire.fleet.LaunchRequest`."""
-        body = _launch_request(reference, region, zone, machine_size, count, name, first_boot, tags, wait_seconds)
-        return work.Operation.model_validate(self._create("/launches", body, key))
-
-    def plan_launch(
-        self,
-        *,
-        reference: str,
-        region: str,
-        zone: str | None = None,
-        machine_size: str | None = None,
-        count: int = 1,
-        name: str = "",
-        first_boot: FirstBoot | str | dict[str, Any] | None = None,
-        tags: dict[str, str] | None = None,
-        wait_seconds: int = 300,
-    ) -> fleet.LaunchPlan:
-        """What a launch would do, with everything that forbids it."""
-        body = _launch_request(reference, region, zone, machine_size, count, name, first_boot, tags, wait_seconds)
-        return self._transport.one(fleet.LaunchPlan, "POST", "/launch-plans", json=body)
-
-    def instances(
-        self,
-        *,
-        version: str | None = None,
-        state: Sequence[fleet.InstanceState] | None = None,
-        region: str | None = None,
-        behind: bool = False,
-    ) -> Iterator[fleet.Instance]:
-        """Instances, newest first; without ``state`` those that are there or coming."""
-        return self._transport.pages(
-            fleet.Instance, "/instances", version=version, state=state, region=region, behind=behind or None
-        )
-
-    def instance(self, name: str) -> fleet.Instance:
-        """One instance by id or name."""
-        return self._transport.one(fleet.Instance, "GET", f"/instances/{name}")
-
-    def instance_counts(self, *, line: str | None = None) -> list[fleet.VersionCount]:
-        """Instances per version and state."""
-        return self._transport.many(fleet.VersionCount, "/instances/counts", line=line)
-
-    def act_on_instance(self, name: str, verb: str) -> fleet.Instance:
-        """``stop``, ``start`` or ``terminate``."""
-        return self._transport.one(fleet.Instance, "POST", f"/instances/{name}/{verb}")
-
-    # First-boot settings
-
-    def saved_first_boot(self) -> list[fleet.SavedFirstBoot]:
-        """Saved settings."""
-        return self._transport.many(fleet.SavedFirstBoot, "/first-boot")
-
-    def save_first_boot(self, name: str, settings: FirstBoot) -> fleet.SavedFirstBoot:
-        """Save settings under a name."""
-        return self._transport.one(
-            fleet.SavedFirstBoot, "PUT", f"/first-boot/{name}", json=settings.model_dump(mode="json")
-        )
-
-    def drop_first_boot(self, name: str) -> None:
-        """Remove saved settings."""
-        self._transport.call("DELETE", f"/first-boot/{name}")
 
     # Events and alerts
 
@@ -347,19 +283,25 @@ class Client(AccessCalls, OverviewCalls, RegionCalls, SharingCalls):
         """The audit trail, newest first; ``limit`` is the size of a page."""
         return self._transport.pages(fleet.Event, "/events", subject=subject, action=action, limit=limit)
 
+    def events_file(
+        self, form: Literal["csv", "ndjson"], *, subject: str | None = None, action: str | None = None
+    ) -> Iterator[bytes]:
+        """The whole of it as a file, in pieces."""
+        return self._transport.file("/events", subject=subject, action=action, format=form)
+
     def event_chain(self) -> fleet.ChainCheck:
         """Whether the audit trail is whole."""
         return self._transport.one(fleet.ChainCheck, "GET", "/events/chain")
 
     def alerts(self, *, cleared: bool = False) -> list[fleet.Alert]:
         """What somebody should look at."""
-        return self._transport.many(fleet.Alert, "/alerts", cleared=cleared)
-
-    # Operations
+        return list(self._transport.pages(fleet.Alert, "/alerts", cleared=cleared))
 
     def acknowledge(self, alert: str) -> fleet.Alert:
         """Say that one has seen an alert; it stays raised until it is over."""
         return self._transport.one(fleet.Alert, "POST", f"/alerts/{alert}/acknowledgement")
+
+    # Operations
 
     def operations(self, *, state: work.OperationState | None = None, limit: int = 50) -> Iterator[work.Operation]:
         """Operations, newest first."""
@@ -524,20 +466,18 @@ class Client(AccessCalls, OverviewCalls, RegionCalls, SharingCalls):
         )
         return work.Operation.model_validate(self._create("/edits", body.model_dump(mode="json"), key))
 
-
-def _launch_request(
-    reference: str,
-    region: str,
-    zone: str | None,
-    machine_size: str | None,
-    count: int,
-    name: str,
-    first_boot: FirstBoot | str | dict[str, Any] | None,
-    tags: dict[str, str] | None,
-    wait_seconds: int,
-) -> dict[str, Any]:
-    settings = FirstBoot.model_validate(first_boot) if isinstance(first_boot, dict) else first_boot
-    return fleet.LaunchRequest(
-        reference=reference, region=region, zone=zone, machine_size=machine_size, count=count, name=name,
-        first_boot=settings, tags=tags or {}, wait_seconds=wait_seconds,
-    ).model_dump(mode="json")  # fmt: skip
+    def plan_edit(
+        self,
+        *,
+        reference: str,
+        steps: list[dict[str, Any]],
+        number: str | None = None,
+        bump: Part | None = None,
+        notes: str = "",
+        region: str | None = None,
+    ) -> Plan:
+        """What an edit would do, step by step."""
+        body = images.EditRequest(
+            reference=reference, steps=steps, number=number, bump=bump, notes=notes, region=region
+        )
+        return self._transport.one(Plan, "POST", "/edit-plans", json=body.model_dump(mode="json"))

@@ -29,6 +29,10 @@ class OverviewCalls(Calls):
         """How many instances ran of each version of a line, day by day."""
         return self._transport.one(wire.History, "GET", f"/lines/{line}/history", params={"days": days})
 
+    def storage(self, *, days: int = 120) -> wire.Storage:
+        """The bytes that the account's lines need of each region's store, day by day."""
+        return self._transport.one(wire.Storage, "GET", "/storage", params={"days": days})
+
     def regions(self) -> list[wire.RegionState]:
         """Every region: whether its site answers, and what is used of its quotas."""
         return self._transport.many(wire.RegionState, "/regions")

@@ -7,6 +7,7 @@ from datetime import date
 from typing import Literal
 
 from bathotype.client.calls import Calls
+from bathotype.client.transport import if_match
 from bathotype.core.lifecycle.rules import LaunchRule
 from bathotype.wire import operations as work
 from bathotype.wire import rules as ruling
@@ -36,7 +37,7 @@ class SharingCalls(Calls):
 
     def shares(self, side: str = "all", *, ended: bool = False) -> list[wire.Share]:
         """Shares given and taken; ``inbox`` are those that wait for this account."""
-        return self._transport.many(wire.Share, "/shares", side=side, ended=ended)
+        return list(self._transport.pages(wire.Share, "/shares", side=side, ended=ended))
 
     def show_share(self, share: str) -> wire.Share:
         """One share."""
@@ -56,7 +57,7 @@ class SharingCalls(Calls):
 
     def shared_versions(self) -> list[wire.SharedVersion]:
         """Versions of others that this account may use."""
-        return self._transport.many(wire.SharedVersion, "/shared-versions")
+        return list(self._transport.pages(wire.SharedVersion, "/shared-versions"))
 
     def consumers(self, line: str) -> list[wire.ConsumerCount]:
         """How many instances other accounts run from a line."""
@@ -94,11 +95,12 @@ class SharingCalls(Calls):
         """The launch rules that hold for this account."""
         return self._transport.many(ruling.SetRule, "/rules")
 
-    def set_rule(self, rule: LaunchRule, *, for_all: bool = False) -> ruling.SetRule:
-        """Set a rule, for this account or for all."""
+    def set_rule(self, rule: LaunchRule, *, for_all: bool = False, revision: str | None = None) -> ruling.SetRule:
+        """Set a rule, for this account or for all; with the ``revision`` that was seen, only if it is that still."""
         return self._transport.one(
-            ruling.SetRule, "PUT", f"/rules/{rule.name}", params={"all": for_all}, json=rule.model_dump(mode="json")
-        )
+            ruling.SetRule, "PUT", f"/rules/{rule.name}",
+            params={"all": for_all}, json=rule.model_dump(mode="json"), headers=if_match(revision),
+        )  # fmt: skip
 
     def drop_rule(self, name: str, *, for_all: bool = False) -> None:
         """Remove a rule."""
@@ -125,12 +127,14 @@ class SharingCalls(Calls):
         version: str | None = None,
         lines: list[str] | None = None,
         consumer: str | None = None,
+        revision: str | None = None,
     ) -> ruling.Allowance:
         """Set how many instances may run of a line, a version or a pool of lines, or in this account."""
         body = ruling.AllowanceRequest(
             kind=kind, most=most, line=line, version=version, lines=lines, consumer=consumer
         ).model_dump(mode="json")
-        return self._transport.one(ruling.Allowance, "PUT", f"/allowances/{name}", json=body)
+        headers = if_match(revision)
+        return self._transport.one(ruling.Allowance, "PUT", f"/allowances/{name}", json=body, headers=headers)
 
     def drop_allowance(self, name: str) -> None:
         """Remove one."""

@@ -77,6 +77,24 @@ class Transport:
             if cursor is None:
                 return
 
+    def file(self, path: str, **params: Any) -> Iterator[bytes]:
+        """An answer that may be large, in pieces.  Raises `Unavailable` where it is cut short."""
+        given = {k: v for k, v in params.items() if v is not None}
+        try:
+            with self.http.stream("GET", path, params=given) as answer:
+                if answer.status_code >= 400:
+                    raise error_of(answer)
+                yield from answer.iter_bytes()
+        except httpx.TransportError as error:
+            raise Unavailable(
+                f"The service at {self.url} broke off ({type(error).__name__}).", advice="Ask again: it is not whole."
+            ) from error
+
+
+def if_match(revision: str | None) -> dict[str, str]:
+    """The header for a change that is meant for one revision of a thing."""
+    return {} if revision is None else {"If-Match": f'"{revision}"'}
+
 
 def error_of(answer: httpx.Response) -> BathotypeError:
     """The exception for an answer that is an error."""

@@ -66,6 +66,13 @@ class Forbidden(Refused):
     status, title = 403, "Forbidden"
 
 
+class ChangedMeanwhile(Refused):
+    """Somebody else changed what the caller has seen (RFC 9110, If-Match), or it is there already (If-None-Match)."""
+
+    code = "changed-meanwhile"
+    status, title = 412, "Changed meanwhile"
+
+
 class Damaged(BathotypeError):
     """Bytes are not what their digest says, or a structure on disk is broken."""
 
@@ -93,5 +100,6 @@ def class_for_status(status: int) -> type[BathotypeError]:
 
 
 _BY_STATUS: dict[int, type[BathotypeError]] = {
-    kind.status: kind for kind in (Invalid, NotSignedIn, NotFound, Refused, Forbidden, Unavailable, OutOfSpace)
+    kind.status: kind
+    for kind in (Invalid, NotSignedIn, NotFound, Refused, Forbidden, ChangedMeanwhile, Unavailable, OutOfSpace)
 }

@@ -8,7 +8,7 @@ from sqlalchemy.orm import Session
 from bathotype.core.errors import Damaged, Invalid, NotFound, Refused, Unavailable
 from bathotype.core.firstboot.settings import FirstBoot, numbered
 from bathotype.core.lifecycle.references import parse_reference
-from bathotype.core.units import plural
+from bathotype.core.units import iec, plural
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
 from bathotype.service.admission import judge, rooms
@@ -136,11 +136,16 @@ def plan_launch(
     counted = rooms(session, caller.account_id, version.id, version.line_id, lock=lock)
     blockers += [b for room in counted if (b := room.blocker(body.count))]
     _first_boot(session, caller, body)
+    base_bytes = 0 if standing_disks(session, version.id, body.region) else version.used_bytes
+    base = f"{iec(base_bytes)} are written to the site first" if base_bytes else "a base disk is ready"
     return LaunchPlan(
+        verb="launch",
+        subject=reference,
+        effects=[f"{plural(len(names), 'instance')} of {reference} in {body.region}; {base}."],
         reference=reference,
         region=body.region,
         names=names,
-        base_disk_bytes=0 if standing_disks(session, version.id, body.region) else version.used_bytes,
+        base_disk_bytes=base_bytes,
         blockers=blockers,
         warnings=warnings,
         quotas=dict(limits.quotas) if limits else {},

@@ -39,6 +39,7 @@ from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.records.fleet import IS_PRESENT
 from bathotype.service.shares import holds_now
 from bathotype.wire import regions as wire
+from bathotype.wire.common import Plan
 
 _TRY_AGAIN = timedelta(minutes=5)
 PLACEMENT = "placement"
@@ -153,6 +154,30 @@ def drain_blockers(session: Session, line: Line, region: str, leaving: set[str])
     return blockers
 
 
+def plan_drain(session: Session, version: Version, region: str) -> Plan:
+    """What removing a version from a region would do."""
+    reference = reference_of(version)
+    held = session.scalars(select(Replica).where(Replica.version_id == version.id, Replica.state == "ready")).all()
+    blockers, effects = [], []
+    if region not in {r.region for r in held}:
+        blockers.append(f"{reference} has no sound replica in {region}.")
+    elif len(held) == 1:
+        blockers.append(f"It is the last replica of {reference}. Retire and purge it instead.")
+    elif version.state in OFFERED:
+        blockers = drain_blockers(session, version.line, region, {region})
+        place = session.get(Placement, (version.line_id, region))
+        if place is not None and not place.leaving:
+            blockers.append(f"The placement of {version.line.name} names {region}. Change the placement instead.")
+    if not blockers:
+        standing = standing_disks(session, version.id, region).total()
+        if standing:
+            effects.append(f"{plural(standing, 'base disk')} of it in {region} removed.")
+        effects.append(f"Its chunks that no other version in {region} needs are removed there.")
+        others = sorted(r.region for r in held if r.region != region)
+        effects.append(f"It stays in {', '.join(others)}.")
+    return Plan(verb="drain", subject=f"{reference} in {region}", blockers=blockers, warnings=[], effects=effects)
+
+
 def _concerns(rule: LaunchRule, owner: str, line: str) -> bool:
     return matches(rule.applies_to, owner, line, "*")
 
@@ -184,7 +209,9 @@ def plan_placement(session: Session, line: Line, places: list[wire.RegionPlace])
             warnings.append(f"{name} is in no region of the placement yet; the old ones are kept until it is.")
     if not wanted:
         effects.append("The line has no placement any more; its versions stay where they are.")
-    return wire.PlacementPlan(line=line.name, blockers=blockers, warnings=warnings, effects=effects)
+    return wire.PlacementPlan(
+        verb="placement", subject=line.name, line=line.name, blockers=blockers, warnings=warnings, effects=effects
+    )
 
 
 def _told(copies: int, multi_zone: bool) -> str:

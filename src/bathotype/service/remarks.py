@@ -20,6 +20,11 @@ class Remarks:
         return [r for r in self.items if r.outcome == "obstacle"]
 
     @property
+    def refusals(self) -> list[str]:
+        """The same as sentences."""
+        return [f"{r.why} {r.advice}".strip() for r in self.obstacles]
+
+    @property
     def warnings(self) -> list[str]:
         """What does not forbid it, as sentences."""
         return [f"{r.why} {r.advice}".strip() for r in self.items if r.outcome == "warning"]

@@ -8,7 +8,7 @@ from typing import Literal
 from pydantic import Field
 
 from bathotype.core.access.roles import Role, Verb
-from bathotype.wire.common import Answer, Wire, example
+from bathotype.wire.common import Answer, Revised, Wire, example
 
 UserKind = Literal["person", "robot"]
 KeyState = Literal["active", "rotated", "distrusted"]
@@ -101,8 +101,10 @@ class RoleRequest(Wire):
     role: Role
 
 
-class Member(Answer):
+class Member(Revised):
     """A member of an account."""
+
+    edited = ("role",)
 
     user: str
     kind: UserKind

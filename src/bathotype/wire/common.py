@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from typing import Any, Generic, TypeVar
+import hashlib
+from typing import Any, ClassVar, Generic, Self, TypeVar
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 Item = TypeVar("Item")
 
@@ -27,11 +28,28 @@ class Answer(BaseModel):
     model_config = ConfigDict(extra="ignore", defer_build=True)
 
 
+class Revised(Answer):
+    """Base of what people edit: its ``revision`` stands for the fields that they can change."""
+
+    #: The fields that it stands for.
+    edited: ClassVar[tuple[str, ...]]
+
+    revision: str = Field(default="", description="Also its ETag: give it with If-Match when you change the thing.")
+
+    @model_validator(mode="after")
+    def _revise(self) -> Self:
+        if not self.revision:  # a client keeps what the service said
+            seen = self.model_dump_json(include=set(self.edited))
+            self.revision = hashlib.sha256(seen.encode()).hexdigest()[:16]
+        return self
+
+
 class Page(Answer, Generic[Item]):
     """One page of a list; ``next`` is the cursor of the following page, null on the last one."""
 
     items: list[Item]
     next: str | None = None
+    total: int | None = Field(default=None, description="Items on all pages, where `total` was asked for.")
 
 
 class Problem(Answer):
@@ -46,10 +64,11 @@ class Problem(Answer):
     request_id: str = Field(default="", description="Names this request in the service's log.")
 
 
-class PlanAnswer(Answer):
-    """What a verb would do: ``blockers`` forbid it, ``warnings`` do not."""
+class Plan(Answer):
+    """What a verb would do to its subject: ``blockers`` forbid it, ``warnings`` do not.  Every plan has these fields."""
 
     verb: str
+    subject: str
     blockers: list[str]
     warnings: list[str]
     effects: list[str]

@@ -5,13 +5,16 @@ from __future__ import annotations
 from datetime import datetime
 from typing import Any, Literal
 
-from pydantic import Field
+from pydantic import Field, model_validator
 
 from bathotype.core.firstboot.settings import FirstBoot
-from bathotype.wire.common import Answer, Wire, example
+from bathotype.wire.common import Answer, Plan, Revised, Wire, example
 from bathotype.wire.rules import Allowance, Verdict
 
 InstanceState = Literal["pending", "starting", "running", "stopped", "lost", "terminated", "failed"]
+InstanceSort = Literal[
+    "launched", "-launched", "name", "-name", "state", "-state", "region", "-region", "version", "-version"
+]  # fmt: skip
 
 
 class LaunchRequest(Wire):
@@ -40,7 +43,7 @@ class LaunchRequest(Wire):
     wait_seconds: int = Field(default=300, ge=5, le=3600, description="How long an instance may take to come up.")
 
 
-class LaunchPlan(Answer):
+class LaunchPlan(Plan):
     """What a launch would do."""
 
     reference: str
@@ -49,8 +52,6 @@ class LaunchPlan(Answer):
     base_disk_bytes: int = Field(
         description="Bytes to be written to the site first; 0 if there is a base disk already."
     )
-    blockers: list[str]
-    warnings: list[str]
     quotas: dict[str, tuple[int, int]] = Field(default={}, description="Of the site: in use, and most.")
     allowances: list[Allowance] = []
     verdicts: list[Verdict] = []
@@ -76,6 +77,50 @@ class Instance(Answer):
     ended_at: datetime | None = None
 
 
+InstanceVerb = Literal["stop", "start", "terminate"]
+#: The most instances that one change takes.
+MOST_AT_ONCE = 10_000
+
+
+class InstanceFilter(Wire):
+    """Instances as a list of them is narrowed; without a state, those that are there or coming."""
+
+    version: str | None = Field(default=None, description="A version, or a line for all of its versions.")
+    state: list[InstanceState] | None = None
+    region: str | None = None
+    behind: bool = False
+    find: str | None = Field(default=None, max_length=200, description="Part of the name, or an id or an address.")
+
+
+class InstanceChangeRequest(Wire):
+    """A change of many instances: named, by id or name, or all that fit a filter."""
+
+    model_config = example({"verb": "terminate", "where": {"version": "gauge-collector@1.0.0", "behind": True}})
+
+    verb: InstanceVerb
+    instances: list[str] | None = Field(default=None, min_length=1, max_length=MOST_AT_ONCE)
+    where: InstanceFilter | None = None
+    selection: str | None = Field(
+        default=None, max_length=64, description="Of the plan: the change is refused where other instances fit now."
+    )
+
+    @model_validator(mode="after")
+    def _one_choice(self) -> InstanceChangeRequest:
+        if (self.instances is None) == (self.where is None):
+            raise ValueError("give either instances or where")
+        return self
+
+
+class InstancePlan(Plan):
+    """What a change of many instances would do."""
+
+    count: int = Field(description="Instances that it concerns.")
+    versions: dict[str, int]
+    regions: dict[str, int]
+    names: list[str] = Field(description="Names of the first hundred.")
+    selection: str = Field(description="Stands for these instances and no others; to be given with the change.")
+
+
 class VersionCount(Answer):
     """How many instances of a version are in which state."""
 
@@ -84,8 +129,10 @@ class VersionCount(Answer):
     states: dict[str, int]
 
 
-class SavedFirstBoot(Answer):
+class SavedFirstBoot(Revised):
     """First-boot settings saved under a name."""
+
+    edited = ("settings",)
 
     name: str
     settings: FirstBoot

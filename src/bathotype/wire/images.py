@@ -6,7 +6,7 @@ from typing import Any, Literal
 
 from pydantic import Field, model_validator
 
-from bathotype.wire.common import Answer, Wire, example
+from bathotype.wire.common import Answer, Plan, Wire, example
 from bathotype.wire.machines import Remark
 
 ImageFormat = Literal["raw", "qcow2", "vhd", "vmdk", "ova"]
@@ -57,7 +57,7 @@ class ImportRequest(Wire):
         return self
 
 
-class ImportInspection(Answer):
+class ImportInspection(Plan):
     """Everything that an import depends on."""
 
     source: str

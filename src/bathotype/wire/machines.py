@@ -7,7 +7,9 @@ from typing import Literal
 
 from pydantic import Field
 
-from bathotype.wire.common import Answer, Page
+from bathotype.wire.common import Answer, Page, Plan
+
+MachineState = Literal["running", "stopped"]
 
 
 class MachineDisk(Answer):
@@ -27,7 +29,7 @@ class Machine(Answer):
     region: str
     zone: str
     machine_size: str
-    state: Literal["running", "stopped"]
+    state: MachineState
     address: str
     tags: dict[str, str]
     disks: list[MachineDisk]
@@ -36,6 +38,8 @@ class Machine(Answer):
     captured: str | None = Field(default=None, description="The newest version that was captured from it.")
     captured_at: datetime | None = None
     created_at: datetime
+    agent: Literal["answers", "silent"] | None = Field(default=None, description="Null where it was not asked.")
+    os: str | None = Field(default=None, description="As the agent tells it, where it was asked.")
 
 
 class Machines(Page[Machine]):
@@ -53,8 +57,8 @@ class Remark(Answer):
     advice: str = Field(default="", description="What to do about it.")
 
 
-class Inspection(Answer):
-    """Every obstacle and warning at once."""
+class Inspection(Plan):
+    """What a capture depends on: every obstacle and warning at once."""
 
     machine: Machine
     mode: str

@@ -132,6 +132,27 @@ class History(Answer):
     bands: list[Band]
 
 
+class StoredSeries(Answer):
+    """Compressed bytes in a region's store, day by day, of a line's versions or of all that the account has there.
+
+    ``alone`` are bytes of chunks that nothing else needs, ``shared`` of those that other accounts need as well, or for a
+    line other lines.
+    """
+
+    region: str
+    line: str | None = Field(description="Null for the whole account.")
+    alone: list[int]
+    shared: list[int]
+
+
+class Storage(Answer):
+    """What is stored for an account, over time; it is measured once a day."""
+
+    measured_at: datetime | None
+    days: list[date]
+    series: list[StoredSeries]
+
+
 class RegionState(Answer):
     """A region as the account sees it.  ``reachable`` tells whether its site answered just now; quotas are (used, most)."""
 

@@ -6,7 +6,7 @@ from datetime import datetime
 
 from pydantic import Field
 
-from bathotype.wire.common import Answer, Wire, example
+from bathotype.wire.common import Answer, Plan, Revised, Wire, example
 from bathotype.wire.operations import Operation
 
 
@@ -38,7 +38,7 @@ class Move(Answer):
     blockers: list[str]
 
 
-class ReplicationPlan(Answer):
+class ReplicationPlan(Plan):
     """What a replication would do."""
 
     reference: str
@@ -63,6 +63,14 @@ class Replica(Answer):
     verified_at: datetime | None
 
 
+class VersionReplicas(Answer):
+    """Where one version of a line is."""
+
+    reference: str
+    state: str
+    replicas: list[Replica]
+
+
 class PlacementRequest(Wire):
     """Where a line's released versions shall be; regions that are left out are drained."""
 
@@ -71,21 +79,20 @@ class PlacementRequest(Wire):
     regions: list[RegionPlace] = Field(max_length=50)
 
 
-class Placement(Answer):
+class Placement(Revised):
     """A line's default placement."""
+
+    edited = ("regions",)
 
     line: str
     regions: list[RegionPlace]
     set_by: str | None = None
 
 
-class PlacementPlan(Answer):
+class PlacementPlan(Plan):
     """What a change of placement would do, and what forbids it."""
 
     line: str
-    blockers: list[str]
-    warnings: list[str]
-    effects: list[str]
 
 
 class PlacementChange(Answer):

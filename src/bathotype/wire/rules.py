@@ -8,13 +8,15 @@ from typing import Literal
 from pydantic import Field
 
 from bathotype.core.lifecycle.rules import LaunchRule
-from bathotype.wire.common import Answer, Wire, example
+from bathotype.wire.common import Answer, Revised, Wire, example
 
 AllowanceKind = Literal["line", "version", "account", "pool"]
 
 
-class SetRule(Answer):
+class SetRule(Revised):
     """A rule that is set; ``holds_for`` is the account, or null for all."""
+
+    edited = ("rule",)
 
     holds_for: str | None
     rule: LaunchRule
@@ -56,8 +58,10 @@ class AllowanceRequest(Wire):
     most: int = Field(ge=0, le=10_000_000)
 
 
-class Allowance(Answer):
+class Allowance(Revised):
     """An allowance and what is used of it."""
+
+    edited = ("kind", "subject", "consumer", "most")
 
     name: str
     account: str

@@ -7,7 +7,7 @@ from typing import Any, Literal
 
 from pydantic import Field
 
-from bathotype.wire.common import Answer, Wire, example
+from bathotype.wire.common import Answer, Revised, Wire, example
 
 Severity = Literal["high", "medium", "low"]
 CaptureMode = Literal["live", "stopped", "as-is"]
@@ -81,8 +81,10 @@ class FindingCounts(Answer):
     open_high: int
 
 
-class Version(Answer):
+class Version(Revised):
     """One version of a line."""
+
+    edited = ("notes", "pin_only")
 
     id: str
     reference: str
@@ -218,8 +220,10 @@ class MarkMove(Answer):
     moved_at: datetime
 
 
-class Mark(Answer):
+class Mark(Revised):
     """A movable name on a line, with its moves, newest first."""
+
+    edited = ("number",)
 
     name: str
     number: str

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from bathotype.cli.options import Subparsers, command, profile_of, read_yaml, reference
-from bathotype.cli.output import emit_json, facts, follow, say, table, transfer_bar
+from bathotype.cli.output import emit_json, facts, follow, say, show_plan, table, transfer_bar
 from bathotype.core.errors import Invalid, Refused
 from bathotype.core.units import iec, plural
 
@@ -53,6 +53,7 @@ def register(parsers: Subparsers) -> None:
     _number(parser)
     parser.add_argument("--notes", default="")
     parser.add_argument("--region")
+    parser.add_argument("--plan", action="store_true", help="show the steps and what forbids them; change nothing")
 
 
 def _number(parser: argparse.ArgumentParser) -> None:
@@ -131,6 +132,8 @@ def _edit(client: Client, given: argparse.Namespace) -> int | None:
         "notes": given.notes,
         "region": given.region,
     }
+    if given.plan:
+        return show_plan(client.plan_edit(**request), given)
     return _made(client.edit(**request), client, given, "edited")
 
 

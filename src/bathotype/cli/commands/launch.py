@@ -1,4 +1,4 @@
-"""``launch``, ``instances`` and ``first-boot``."""
+"""``launch`` and ``first-boot``."""
 
 from __future__ import annotations
 
@@ -12,7 +12,6 @@ from bathotype.core.units import iec
 
 if TYPE_CHECKING:
     from bathotype.client import Client
-    from bathotype.wire.fleet import Instance
 
 
 def register(parsers: Subparsers) -> None:
@@ -39,32 +38,6 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--plan", action="store_true", help="show what would happen; change nothing")
     parser.add_argument("--no-wait", action="store_true", help="print the id of the operation and do not wait")
     tags(parser)
-
-    inner = group(parsers, "instances", "machines launched from versions")
-    parser = command(
-        inner,
-        "list",
-        _list,
-        "list instances and the version that each runs",
-        examples="  bathotype instances list --behind\n  bathotype instances list --version gauge-collector@1.0.0 --state running",
-    )
-    parser.add_argument("--version", metavar="REF", help="a version, or a line for all of its versions")
-    parser.add_argument(
-        "--state", action="append", help="may be repeated (default: all that exist or are being launched)"
-    )
-    parser.add_argument("--region")
-    parser.add_argument("--behind", action="store_true", help="only those behind their line's newest release")
-    parser = command(inner, "counts", _counts, "count instances per version")
-    parser.add_argument("--line")
-    for verb, handler, about in (
-        ("show", _show, "show one instance and its identity"),
-        ("stop", _act, "switch an instance off"),
-        ("start", _act, "switch a stopped instance on"),
-        ("terminate", _act, "remove an instance with its disks, for good"),
-    ):
-        parser = command(inner, verb, handler, about)
-        parser.add_argument("instance", metavar="INSTANCE", help="name or id")
-        parser.set_defaults(verb=verb)
 
     inner = group(parsers, "first-boot", "saved first-boot settings")
     command(inner, "list", _saved, "list saved settings")
@@ -139,72 +112,6 @@ def _show_plan(plan: Any, given: argparse.Namespace) -> None:
     for kind, lines, style in (("obstacle", plan.blockers, "red"), ("warning", plan.warnings, "dark_orange3")):
         for line in lines:
             say(f"{kind}: {line}", style=style)
-
-
-def _list(client: Client, given: argparse.Namespace) -> None:
-    found = list(client.instances(version=given.version, state=given.state, region=given.region, behind=given.behind))
-    if given.json:
-        return emit_json(found)
-    table(
-        ("instance", "version", "behind", "state", "region", "zone", "address", "origin", "since"),
-        (
-            (
-                i.name,
-                i.reference,
-                f"{i.behind} (newest {i.newest})" if i.behind else "",
-                i.state,
-                i.region,
-                i.zone,
-                i.address,
-                i.origin if i.origin != "launched" else "",
-                i.launched_at,
-            )
-            for i in found
-        ),
-        empty="No instances.",
-    )
-
-
-def _counts(client: Client, given: argparse.Namespace) -> None:
-    counts = client.instance_counts(line=given.line)
-    if given.json:
-        return emit_json(counts)
-    table(
-        ("version", "state", "instances"),
-        ((c.reference, c.version_state, ", ".join(f"{n} {s}" for s, n in sorted(c.states.items()))) for c in counts),
-    )
-
-
-def _show(client: Client, given: argparse.Namespace) -> None:
-    i = client.instance(given.instance)
-    emit_json(i) if given.json else _facts(i)
-
-
-def _facts(i: Instance) -> None:
-    facts(
-        [
-            ("instance", i.name),
-            ("id", i.id),
-            ("version", i.reference),
-            ("behind", f"{i.behind} (newest {i.newest})" if i.behind else None),
-            ("state", i.state),
-            ("reason", i.reason),
-            ("region", f"{i.region} / {i.zone}"),
-            ("machine", i.machine_id),
-            ("address", i.address),
-            ("origin", i.origin),
-            ("host name", i.identity.get("host_name")),
-            ("machine id", i.identity.get("machine_id")),
-            *(("host key", key) for key in i.identity.get("host_keys", [])),
-            ("launched", i.launched_at),
-            ("ended", i.ended_at),
-        ]
-    )
-
-
-def _act(client: Client, given: argparse.Namespace) -> None:
-    i = client.act_on_instance(given.instance, given.verb)
-    emit_json(i) if given.json else print(f"{i.name} {i.state}")
 
 
 def _saved(client: Client, given: argparse.Namespace) -> None:

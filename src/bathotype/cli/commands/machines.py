@@ -26,6 +26,7 @@ def register(parsers: Subparsers) -> None:
         examples="  bathotype machines list --region skerry-1",
     )
     parser.add_argument("--region")
+    parser.add_argument("--agents", action="store_true", help="ask each running machine's agent for its system")
     parser = command(inner, "show", _show, "show one machine")
     parser.add_argument("machine", metavar="MACHINE", help="name or id")
     parser.add_argument("--region")
@@ -47,13 +48,23 @@ def register(parsers: Subparsers) -> None:
 
 
 def _list(client: Client, given: argparse.Namespace) -> None:
-    machines = list(client.machines(region=given.region))
+    machines = list(client.machines(region=given.region, agents=given.agents))
     if given.json:
         return emit_json(machines)
     table(
-        ("name", "region", "zone", "state", "address", "disks", "version"),
+        ("name", "region", "zone", "state", "address", "disks", "version", "system", "agent"),
         (
-            (m.name, m.region, m.zone, m.state, m.address, " + ".join(iec(d.size) for d in m.disks), m.version)
+            (
+                m.name,
+                m.region,
+                m.zone,
+                m.state,
+                m.address,
+                " + ".join(iec(d.size) for d in m.disks),
+                m.version,
+                m.os,
+                m.agent,
+            )
             for m in machines
         ),
         empty="The account has no machines.",

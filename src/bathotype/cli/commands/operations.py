@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import sys
 from itertools import islice
 from typing import TYPE_CHECKING
 
@@ -37,6 +38,9 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--subject")
     parser.add_argument("--action", help="an action, or its first part, such as 'version'")
     parser.add_argument("--most", type=int, default=30, help="how many (default: 30)")
+    form = parser.add_mutually_exclusive_group()
+    form.add_argument("--csv", dest="form", action="store_const", const="csv", help="write all of them as CSV")
+    form.add_argument("--ndjson", dest="form", action="store_const", const="ndjson", help="a line of JSON for each")
     command(inner, "check", _chain, "check that the audit trail is whole")
 
     inner = group(parsers, "alerts", "conditions that need attention")
@@ -118,6 +122,10 @@ def _retry(client: Client, given: argparse.Namespace) -> None:
 
 
 def _events(client: Client, given: argparse.Namespace) -> None:
+    if given.form:
+        for piece in client.events_file(given.form, subject=given.subject, action=given.action):
+            sys.stdout.buffer.write(piece)
+        return None
     found = client.events(subject=given.subject, action=given.action, limit=min(given.most, 500))
     rows = list(islice(found, given.most))
     if given.json:

@@ -1,4 +1,4 @@
-"""``today`` and ``offers``: what needs somebody, and what can be done."""
+"""``today``, ``offers`` and ``storage``: what needs somebody, what can be done, and what is stored."""
 
 from __future__ import annotations
 
@@ -6,9 +6,10 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command
-from bathotype.cli.output import emit_json, table
+from bathotype.cli.output import emit_json, say, table
 from bathotype.core.lifecycle.references import parse_reference
 from bathotype.core.lifecycle.sentences import text_of
+from bathotype.core.units import iec, plural
 
 if TYPE_CHECKING:
     from bathotype.client import Client
@@ -25,6 +26,26 @@ def register(parsers: Subparsers) -> None:
         examples="  bathotype offers gauge-collector\n  bathotype offers gauge-collector@1.2.0",
     )
     parser.add_argument("reference", metavar="REF", help="a line, or a version")
+    command(parsers, "storage", _storage, "show the bytes that each line needs of each region's store")
+
+
+def _storage(client: Client, given: argparse.Namespace) -> None:
+    stored = client.storage()
+    if given.json:
+        return emit_json(stored)
+    rows = [s for s in stored.series if s.alone]
+    table(
+        ("region", "line", "needed by it alone", "shared with others", "on the first day"),
+        (
+            (s.region, s.line or "all", iec(s.alone[-1]), iec(s.shared[-1]), iec(s.alone[0] + s.shared[0]))
+            for s in sorted(rows, key=lambda s: (s.region, s.line is None, s.line or ""))
+        ),
+        empty="Nothing has been measured yet; the stores are measured once a day.",
+    )
+    if stored.measured_at:
+        say(
+            f"Measured {stored.measured_at:%Y-%m-%d %H:%M} UTC; compressed bytes; {plural(len(stored.days), 'day')} on record."
+        )
 
 
 def _today(client: Client, given: argparse.Namespace) -> None:

@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command, group, reference
-from bathotype.cli.output import emit_json, follow, follow_all, say, table
+from bathotype.cli.output import emit_json, follow, follow_all, say, show_plan, table
 from bathotype.core.errors import Invalid
 from bathotype.core.units import iec, seconds
 from bathotype.wire.regions import RegionPlace
@@ -32,11 +32,19 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--multi-zone", action="store_true", help="spread the copies over the zones of a region")
     parser.add_argument("--plan", action="store_true", help="show the bytes that would move and how long that takes")
     parser.add_argument("--no-wait", action="store_true", help="print the ids of the operations and do not wait")
-    parser = command(parsers, "replicas", _replicas, "show where a version is")
+    parser = command(
+        parsers,
+        "replicas",
+        _replicas,
+        "show where a version is, or every version of a line",
+        examples="  bathotype replicas gauge-collector@1.0.0\n  bathotype replicas gauge-collector --all",
+    )
     reference(parser)
+    parser.add_argument("--all", action="store_true", help="every version of the line REF")
     parser = command(parsers, "drain", _drain, "remove a version from a region that does not need it")
     reference(parser)
     parser.add_argument("--region", required=True)
+    parser.add_argument("--plan", action="store_true", help="show what still needs it there; change nothing")
 
     inner = group(parsers, "placement", "where a line's released versions shall be")
     parser = command(inner, "show", _show, "show a line's placement")
@@ -112,6 +120,8 @@ def _replicate(client: Client, given: argparse.Namespace) -> int:
 
 
 def _replicas(client: Client, given: argparse.Namespace) -> None:
+    if given.all:
+        return _replicas_of_line(client, given)
     rows = client.replicas(given.reference)
     if given.json:
         return emit_json(rows)
@@ -128,10 +138,28 @@ def _replicas(client: Client, given: argparse.Namespace) -> None:
     )  # fmt: skip
 
 
-def _drain(client: Client, given: argparse.Namespace) -> None:
+def _replicas_of_line(client: Client, given: argparse.Namespace) -> None:
+    rows = list(client.replicas_of_line(given.reference))
+    if given.json:
+        return emit_json(rows)
+    table(
+        ("version", "state", "region", "replica", "copies", "standing", "verified"),
+        (
+            (v.reference, v.state, r.region, r.state, r.copies, r.standing, r.verified_at)
+            for v in rows
+            for r in v.replicas
+        ),
+        empty=f"No version of {given.reference} is stored anywhere.",
+    )
+
+
+def _drain(client: Client, given: argparse.Namespace) -> int:
+    if given.plan:
+        return show_plan(client.drain_plan(given.reference, given.region), given)
     done = follow(client, client.drain(given.reference, given.region), quiet=given.json)
     freed = (done.result or {}).get("freed_bytes", 0)
     emit_json(done) if given.json else print(f"{given.reference} left {given.region}, {iec(freed)} freed")
+    return 0
 
 
 def _show(client: Client, given: argparse.Namespace) -> None:
@@ -149,16 +177,8 @@ def _set(client: Client, given: argparse.Namespace) -> int:
     places = [] if given.to == "none" else _places(given)
     if given.plan:
         plan = client.plan_placement(given.line, places)
-        if given.json:
-            emit_json(plan)
-        else:
-            for text in plan.blockers:
-                say(f"obstacle: {text}", style="red")
-            for text in plan.warnings:
-                say(f"warning: {text}", style="dark_orange3")
-            for text in plan.effects or ["Nothing changes."]:
-                print(text)
-        return 4 if plan.blockers else 0
+        plan.effects = plan.effects or ["Nothing changes."]
+        return show_plan(plan, given)
     change = client.set_placement(given.line, places)
     if not given.no_wait:
         follow_all(client, change.operations, quiet=given.json)

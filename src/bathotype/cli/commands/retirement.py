@@ -7,13 +7,12 @@ from datetime import date
 from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command, reference
-from bathotype.cli.output import emit_json, follow, say
+from bathotype.cli.output import emit_json, follow, show_plan
 from bathotype.core.errors import Invalid
 from bathotype.core.units import iec
 
 if TYPE_CHECKING:
     from bathotype.client import Client
-    from bathotype.wire.common import PlanAnswer
 
 
 def register(parsers: Subparsers) -> None:
@@ -29,6 +28,7 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument(
         "--retire-on", metavar="DATE", help="YYYY-MM-DD; the version is retired automatically on this date"
     )
+    parser.add_argument("--plan", action="store_true", help="show who runs it and what would happen; change nothing")
     parser = command(
         parsers,
         "retire",
@@ -46,33 +46,23 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--no-grace", action="store_true", help="do not wait for the grace period")
 
 
-def _show_plan(plan: PlanAnswer, given: argparse.Namespace) -> int:
-    if given.json:
-        emit_json(plan)
-    else:
-        for line in plan.blockers:
-            say(f"obstacle: {line}", style="red")
-        for line in plan.warnings:
-            say(f"warning: {line}", style="dark_orange3")
-        for line in plan.effects:
-            print(line)
-    return 4 if plan.blockers else 0
-
-
-def _sunset(client: Client, given: argparse.Namespace) -> None:
+def _sunset(client: Client, given: argparse.Namespace) -> int:
     try:
         day = date.fromisoformat(given.retire_on) if given.retire_on else None
     except ValueError as error:
         raise Invalid(f"{given.retire_on!r} is not a date.", advice="Write YYYY-MM-DD.") from error
+    if given.plan:
+        return show_plan(client.sunset_plan(given.reference, retire_on=day), given)
     v = client.sunset(given.reference, retire_on=day)
     emit_json(v) if given.json else print(
         f"{v.reference} {v.state}{f', retires on {v.retire_on}' if v.retire_on else ''}"
     )
+    return 0
 
 
 def _retire(client: Client, given: argparse.Namespace) -> int:
     if given.plan:
-        return _show_plan(client.retirement_plan(given.reference), given)
+        return show_plan(client.retirement_plan(given.reference), given)
     v = client.retire(given.reference)
     emit_json(v) if given.json else print(f"{v.reference} {v.state}")
     return 0
@@ -80,7 +70,7 @@ def _retire(client: Client, given: argparse.Namespace) -> int:
 
 def _purge(client: Client, given: argparse.Namespace) -> int:
     if given.plan:
-        return _show_plan(client.purge_plan(given.reference, waive_grace=given.no_grace), given)
+        return show_plan(client.purge_plan(given.reference, waive_grace=given.no_grace), given)
     done = follow(client, client.purge(given.reference, waive_grace=given.no_grace), quiet=given.json)
     emit_json(done) if given.json else print(
         f"{given.reference} purged, {iec((done.result or {}).get('freed_bytes', 0))} freed"

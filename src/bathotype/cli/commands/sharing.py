@@ -7,8 +7,8 @@ from datetime import date
 from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command, group
-from bathotype.cli.output import emit_json, facts, follow, say, table
-from bathotype.core.errors import Invalid, Refused
+from bathotype.cli.output import confirm, emit_json, facts, follow, say, table
+from bathotype.core.errors import Invalid
 from bathotype.core.units import plural
 
 if TYPE_CHECKING:
@@ -71,13 +71,7 @@ def _share(client: Client, given: argparse.Namespace) -> None:
     if bool(given.consumer) == given.publish:
         raise Invalid("Share with whom?", advice="Give --with ACCOUNT, or --publish for every account.")
     if given.publish and not given.yes:
-        import sys
-
-        if not sys.stdin.isatty():
-            raise Refused(f"This would let every account launch {given.subject}.", advice="Add --yes if you want that.")
-        say(f"Every account will be able to launch {given.subject}. Write yes to go on: ")
-        if input().strip() != "yes":
-            raise Refused("Nothing was shared.")
+        confirm(f"This would let every account launch {given.subject}.")
     try:
         until = date.fromisoformat(given.until) if given.until else None
     except ValueError as error:

@@ -27,6 +27,11 @@ def _absolute(paths: list[str]) -> list[str]:
     return paths
 
 
+def _listing(names: list[str]) -> str:
+    """The first few of a list."""
+    return ", ".join(names[:4]) + (f" and {len(names) - 4} more" if len(names) > 4 else "")
+
+
 class _Step(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
@@ -48,11 +53,21 @@ class Remove(_PathStep):
     keep_folders: bool = Field(default=False, description="Remove files and links only; services need the folders.")
     besides: list[str] = Field(default=[], description="Patterns of what stays all the same.")
 
+    @property
+    def says(self) -> str:
+        """What the step does, in words."""
+        return f"Remove {_listing(self.paths)}"
+
 
 class Empty(_PathStep):
     """Cut files to zero length, keeping their owner and mode."""
 
     do: Literal["empty"]
+
+    @property
+    def says(self) -> str:
+        """What the step does, in words."""
+        return f"Empty {_listing(self.paths)}"
 
 
 class Write(_Step):
@@ -69,6 +84,11 @@ class Write(_Step):
     def _check_path(cls, value: str) -> str:
         return _absolute([value])[0]
 
+    @property
+    def says(self) -> str:
+        """What the step does, in words."""
+        return f"Write {self.path}"
+
 
 class DropLines(_PathStep):
     """Drop the lines that match a regular expression; ``{host_name}`` is replaced by the source's host name."""
@@ -80,6 +100,11 @@ class DropLines(_PathStep):
     @classmethod
     def _check_match(cls, value: str) -> str:
         return _regex(value)
+
+    @property
+    def says(self) -> str:
+        """What the step does, in words."""
+        return f"Drop lines from {_listing(self.paths)}"
 
 
 class SetLine(_PathStep):
@@ -93,6 +118,11 @@ class SetLine(_PathStep):
     @classmethod
     def _check_match(cls, value: str) -> str:
         return _regex(value)
+
+    @property
+    def says(self) -> str:
+        """What the step does, in words."""
+        return f"Set a line in {_listing(self.paths)}"
 
 
 class RemoveUsers(_Step):
@@ -111,11 +141,21 @@ class RemoveUsers(_Step):
                 raise ValueError(f"{name!r} is not a user name")
         return value
 
+    @property
+    def says(self) -> str:
+        """What the step does, in words."""
+        return f"Remove the users {_listing(self.users)}"
+
 
 class ClearSwap(_Step):
     """Capture swap areas and swap files without their content; the header, with its UUID, stays."""
 
     do: Literal["clear-swap"]
+
+    @property
+    def says(self) -> str:
+        """What the step does, in words."""
+        return "Leave out what swap holds"
 
 
 class RunInside(_Step):
@@ -124,6 +164,11 @@ class RunInside(_Step):
     do: Literal["run-inside"]
     argv: list[str] = Field(min_length=1)
     timeout_seconds: int = Field(default=600, ge=1, le=7200)
+
+    @property
+    def says(self) -> str:
+        """What the step does, in words."""
+        return f"Run {self.argv[0]}"
 
 
 class PutFile(_Step):
@@ -162,6 +207,11 @@ class PutFile(_Step):
                 raise ValueError("not base64") from error
         return value
 
+    @property
+    def says(self) -> str:
+        """What the step does, in words."""
+        return f"Put {self.path}"
+
 
 class AuthorizeKey(_Step):
     """Let the holder of an SSH key log in as a user of the disk."""
@@ -169,6 +219,11 @@ class AuthorizeKey(_Step):
     do: Literal["authorize-key"]
     user: str = Field(pattern=r"^[a-z_][a-z0-9_.-]*$")
     key: str = Field(pattern=r"^(ssh|ecdsa|sk)-[^\n]+$", max_length=8192)
+
+    @property
+    def says(self) -> str:
+        """What the step does, in words."""
+        return f"Let a key log in as {self.user}"
 
 
 Step = Annotated[

@@ -10,6 +10,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from bathotype.core.access.roles import Verb, least_role
+from bathotype.core.lifecycle.instances import INSTANCE_VERBS
 from bathotype.core.lifecycle.retirement import Usage, plan_purge, plan_retire
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.core.units import plural
@@ -240,20 +241,16 @@ def operation_offers(state: str, never_cancelled: str, *, cancel_requested: bool
 
 def instance_offers(caller: Caller, name: str, state: str) -> list[Offer]:
     """What can be done with an instance."""
-    offers = []
-    for verb, title, from_states, says in (
-        ("stop", "Stop it", ("running",), "It is switched off and keeps its disk."),
-        ("start", "Start it", ("stopped",), "It is switched on."),
-        (
-            "terminate",
-            "Terminate it",
-            ("running", "stopped", "lost"),
-            "The machine and its disks are removed for good.",
-        ),
-    ):
-        possible = state in from_states
-        why = says if possible else f"{name} is {state}."
-        offers.append(Offer(verb, title, possible, (why,), loses=verb == "terminate"))
+    offers = [
+        Offer(
+            verb.name,
+            verb.title,
+            state in verb.from_states,
+            (verb.says if state in verb.from_states else f"{name} is {state}.",),
+            loses=verb.loses,
+        )
+        for verb in INSTANCE_VERBS.values()
+    ]
     return [_allowed(caller, Verb.OPERATE, offer) for offer in offers]
 
 

@@ -1,9 +1,9 @@
-"""What prevents retiring or purging a version, and what it would do."""
+"""What prevents announcing the end of a version, retiring it and purging it, and what each would do."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from datetime import datetime, timedelta
+from datetime import date, datetime, timedelta
 
 from bathotype.core.lifecycle.states import MOVES, VersionState
 from bathotype.core.units import iec, plural
@@ -32,9 +32,30 @@ class RetirementPlan:
     """``blockers`` forbid it, ``warnings`` do not, ``effects`` say what will happen."""
 
     verb: str
+    subject: str
     blockers: tuple[str, ...]
     warnings: tuple[str, ...]
     effects: tuple[str, ...]
+
+
+def plan_sunset(usage: Usage, retire_on: date | None, today: date) -> RetirementPlan:
+    """Sunset: launches warn, and the version is retired by itself on a day, if one is given."""
+    blockers, warnings = [], []
+    if VersionState.SUNSET not in MOVES[usage.state]:
+        already = " already" if usage.state == VersionState.SUNSET else ": only a released version goes into sunset"
+        blockers.append(f"{usage.reference} is {usage.state}{already}.")
+    if retire_on is not None and retire_on <= today:
+        blockers.append(f"{retire_on} is not in the future. Give a later date, or retire it now.")
+    if retire_on is None:
+        warnings.append("No day is given: it stays in sunset until somebody retires it.")
+    if usage.marks:
+        warnings.append(f"The mark {', '.join(usage.marks)} points to it; launches by it warn as well.")
+    effects = [f"Launches of {usage.reference} warn from now on, and the accounts that run it are told."]
+    if usage.running:
+        effects.append(f"{plural(usage.running, 'instance')} of it keep running, and should be renewed.")
+    if retire_on is not None:
+        effects.append(f"It is retired on {retire_on}: new launches are refused from then on.")
+    return RetirementPlan("sunset", usage.reference, tuple(blockers), tuple(warnings), tuple(effects))
 
 
 def plan_retire(usage: Usage) -> RetirementPlan:
@@ -52,7 +73,7 @@ def plan_retire(usage: Usage) -> RetirementPlan:
     effects = [f"New launches of {usage.reference} are refused from now on."]
     if usage.base_disks:
         effects.append(f"{plural(usage.base_disks, 'launch-ready base disk')} at the site removed once no longer used.")
-    return RetirementPlan("retire", tuple(blockers), tuple(warnings), tuple(effects))
+    return RetirementPlan("retire", usage.reference, tuple(blockers), tuple(warnings), tuple(effects))
 
 
 def plan_purge(usage: Usage, now: datetime, *, waive_grace: bool = False) -> RetirementPlan:
@@ -80,4 +101,4 @@ def plan_purge(usage: Usage, now: datetime, *, waive_grace: bool = False) -> Ret
     ]
     if usage.base_disks:
         effects.insert(0, f"{plural(usage.base_disks, 'base disk')} at the site removed.")
-    return RetirementPlan("purge", tuple(blockers), tuple(warnings), tuple(effects))
+    return RetirementPlan("purge", usage.reference, tuple(blockers), tuple(warnings), tuple(effects))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from functools import cache
+from typing import Any
 
 from sqlalchemy import String, bindparam, func, or_, select
 
@@ -31,12 +32,23 @@ def events_of(*, subject: bool, action: bool, after: bool, most: int) -> Stateme
 
     The other values have the names of what is asked for.
     """
-    query = select(Event.id, body(_EVENT)).where(Event.account_id == bindparam("caller"))
+    query = _narrowed(select(Event.id, body(_EVENT)), subject=subject, action=action)
+    if after:
+        query = query.where(Event.id < bindparam("after"))
+    return Statement(query.order_by(Event.id.desc()).limit(most))
+
+
+@cache
+def events_counted(*, subject: bool, action: bool) -> Statement:
+    """How many events there are of which `events_of` lists a page."""
+    return Statement(_narrowed(select(func.count().label("count")), subject=subject, action=action))
+
+
+def _narrowed(query: Any, *, subject: bool, action: bool) -> Any:
+    query = query.where(Event.account_id == bindparam("caller"))
     if subject:
         query = query.where(Event.subject == bindparam("subject"))
     if action:
         part = bindparam("action", type_=String)
         query = query.where(or_(Event.action == part, func.starts_with(Event.action, part + ".")))
-    if after:
-        query = query.where(Event.id < bindparam("after"))
-    return Statement(query.order_by(Event.id.desc()).limit(most))
+    return query

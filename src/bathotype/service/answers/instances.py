@@ -17,7 +17,7 @@ from sqlalchemy import (
     literal_column,
     or_,
     select,
-    true,
+    tuple_,
 )
 from sqlalchemy.orm import InstrumentedAttribute, Session, aliased
 
@@ -51,8 +51,8 @@ def _highest(column: Any) -> Select[Any]:
     return select(column).where(*_OFFERED).order_by(_newer.sort_key.desc()).limit(1).correlate(Version)
 
 
-def _told(page: CTE) -> Statement:
-    """The instances of a page, each rendered, for the account that is given as ``caller``; newest first.
+def _told(page: CTE, *, descending: bool) -> Statement:
+    """The instances of a page, each rendered, for the account that is given as ``caller``, in the order of the page.
 
     How far a version is behind is counted once, however many of the instances run it.
     """
@@ -92,12 +92,14 @@ def _told(page: CTE) -> Statement:
         launched_at=page.c.launched_at,
         ended_at=page.c.ended_at,
     )
-    return Statement(
-        select(page.c.id, body(instance)).join(standing, standing.c.id == page.c.version_id).order_by(page.c.id.desc())
-    )
+    order = (page.c.key.desc(), page.c.id.desc()) if descending else (page.c.key, page.c.id)
+    listed = select(page.c.id, page.c.key, body(instance)).join(standing, standing.c.id == page.c.version_id)
+    return Statement(listed.order_by(*order))
 
 
-_ONE = _told(_PAGE.where(Instance.id == bindparam("instance")).cte("page"))
+_ONE = _told(
+    _PAGE.add_columns(Instance.id.label("key")).where(Instance.id == bindparam("instance")).cte("page"), descending=True
+)
 
 
 def instance_answer(session: Session, instance: Instance, account_id: str) -> wire.Instance:
@@ -106,35 +108,87 @@ def instance_answer(session: Session, instance: Instance, account_id: str) -> wi
     return wire.Instance.model_validate_json(_ONE.first(session, instance=instance.id, caller=account_id).body)
 
 
+#: What a list of instances can be sorted by.  Ids follow the time of the launch.
+_KEYS: dict[str, Any] = {
+    "launched": Instance.id,
+    "name": Instance.name,
+    "state": Instance.state,
+    "region": Instance.region,
+    "version": Line.name + "@" + Version.sort_key,
+}
+
+
 @cache
-def instances_of(
-    *, number: bool, versions: bool, states: bool, region: bool, behind: bool, find: bool, after: bool, most: int
-) -> Statement:
-    """At most so many instances of the account ``caller``, newest first, narrowed by what is asked for.
+def instances_of(*, sort: str, after: bool, most: int, **asked: bool) -> Statement:
+    """At most so many instances of the account ``caller``, in an order such as ``name`` or ``-launched``, narrowed by what
+    is asked for (see `_narrowed`).
+
+    With ``after`` those that follow an instance: ``after_key``, what it is sorted by, and its id, ``after``.
+    """
+    descending, key = sort.startswith("-"), _KEYS[sort.removeprefix("-")]
+    page = _narrowed(_PAGE, **asked)
+    if sort.endswith("version"):
+        page = page.join(Version, Version.id == Instance.version_id).join(Line, Line.id == Version.line_id)
+    if after:
+        there, last = tuple_(key, Instance.id), tuple_(bindparam("after_key"), bindparam("after"))
+        page = page.where(there < last if descending else there > last)
+    order = (key.desc(), Instance.id.desc()) if descending else (key, Instance.id)
+    return _told(page.add_columns(key.label("key")).order_by(*order).limit(most).cte("page"), descending=descending)
+
+
+@cache
+def instances_counted(**asked: bool) -> Statement:
+    """How many instances there are of which `instances_of` lists a page."""
+    return Statement(_narrowed(select(func.count().label("count")).select_from(Instance), **asked))
+
+
+@cache
+def instances_chosen(*, ids: bool = False, most: int, **asked: bool) -> Statement:
+    """At most so many instances as a change of many looks at them: those with ``ids``, or narrowed as in a list."""
+    newest = _highest(_newer.sort_key).scalar_subquery()
+    query = (
+        select(
+            Instance.id, Instance.name, _WRITTEN.label("reference"), Instance.region, Instance.state,
+            func.coalesce(Version.sort_key >= newest, False).label("newest"),
+        )
+        .join(Version, Version.id == Instance.version_id)
+        .join(Line, Line.id == Version.line_id)
+        .join(Account, Account.id == Line.account_id)
+        .order_by(Instance.name, Instance.id)
+        .limit(most)
+    )  # fmt: skip
+    if ids:
+        return Statement(query.where(Instance.account_id == bindparam("caller"), _among(Instance.id, "ids")))
+    return Statement(_narrowed(query, **asked))
+
+
+def _narrowed(
+    query: Select[Any], *, number: bool, versions: bool, states: bool, region: bool, behind: bool, find: bool
+) -> Select[Any]:
+    """Instances of the account ``caller``, narrowed by what is asked for.
 
     ``number`` is for one version of the account's own: its values are ``line`` and ``number``.  The other values have the
-    names of what is asked for, with ``like`` as the pattern for ``find``; without ``states`` the instances that are there or coming are listed.
+    names of what is asked for, with ``like`` as the pattern for ``find``; without ``states`` the instances that are there
+    or coming are listed.
     """
-    page = _PAGE.where(Instance.account_id == bindparam("caller"))
-    page = page.where(_among(Instance.state, "states") if states else IS_PRESENT)
+    query = query.where(Instance.account_id == bindparam("caller"))
+    query = query.where(_among(Instance.state, "states") if states else IS_PRESENT)
     if number:
         version = select(Version.id).where(Version.line_id == _OWN_LINE, Version.number == bindparam("number"))
-        page = page.where(Instance.version_id == version.scalar_subquery())
+        query = query.where(Instance.version_id == version.scalar_subquery())
     if versions:
-        page = page.where(_among(Instance.version_id, "versions"))
+        query = query.where(_among(Instance.version_id, "versions"))
     if region:
-        page = page.where(Instance.region == bindparam("region"))
+        query = query.where(Instance.region == bindparam("region"))
     if behind:
-        newest = _highest(_newer.sort_key).lateral()
-        page = page.join(Version, Version.id == Instance.version_id).join(newest, true())
-        page = page.where(Version.sort_key < newest.c.sort_key)
+        newest = _highest(_newer.sort_key).scalar_subquery()
+        older = select(Version.id).where(Version.id == Instance.version_id, Version.sort_key < newest)
+        query = query.where(older.exists())
     if find:
         text = bindparam("find", type_=String)
         exact = [column == text for column in (Instance.id, Instance.site_machine, Instance.address)]
-        page = page.where(or_(Instance.name.like(bindparam("like", type_=String), escape="/"), *exact))
-    if after:
-        page = page.where(Instance.id < bindparam("after"))
-    return _told(page.order_by(Instance.id.desc()).limit(most).cte("page"))
+        query = query.where(or_(Instance.name.like(bindparam("like", type_=String), escape="/"), *exact))
+    return query
 
 
 def _among(column: InstrumentedAttribute[str], name: str) -> ColumnElement[bool]:

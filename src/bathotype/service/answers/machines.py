@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from datetime import datetime
+from types import MappingProxyType
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -14,8 +15,13 @@ from bathotype.sites.protocol import SiteMachine
 from bathotype.wire import machines as wire
 
 
-def machine_answers(session: Session, machines: list[SiteMachine]) -> list[wire.Machine]:
-    """The machines, each with the version that it stems from."""
+def machine_answers(
+    session: Session, machines: list[SiteMachine], systems: Mapping[str, str | None] = MappingProxyType({})
+) -> list[wire.Machine]:
+    """The machines, each with the version that it stems from.
+
+    ``systems`` gives the operating systems of those whose agents were asked, None where none answered.
+    """
     ids = [m.id for m in machines]
     of_instance = select(Instance.site_machine, Instance.version_id, Instance.id)
     instances = session.execute(of_instance.where(Instance.site_machine.in_(ids))).all()
@@ -43,6 +49,8 @@ def machine_answers(session: Session, machines: list[SiteMachine]) -> list[wire.
             captured=captured[m.id][0] if m.id in captured else None,
             captured_at=captured[m.id][1] if m.id in captured else None,
             created_at=m.created_at,
+            agent=None if m.id not in systems else "answers" if systems[m.id] else "silent",
+            os=systems.get(m.id),
         )
         for m in machines
     ]

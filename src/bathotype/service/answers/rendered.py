@@ -51,9 +51,10 @@ def counted(*where: Any) -> ColumnElement[int]:
     return select(func.count()).where(*where).scalar_subquery()
 
 
-def page_of(rows: Sequence[Any], following: str | None) -> bytes:
+def page_of(rows: Sequence[Any], following: str | None, total: int | None) -> bytes:
     """A `Page` of rows whose ``body`` is an item."""
-    return f'{{"items":[{",".join([row.body for row in rows])}],"next":{json.dumps(following)}}}'.encode()
+    items = ",".join([row.body for row in rows])
+    return f'{{"items":[{items}],"next":{json.dumps(following)},"total":{json.dumps(total)}}}'.encode()
 
 
 def list_of(rows: Sequence[Any]) -> bytes:

@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from bathotype.service.access.principals import Principal
 from bathotype.service.proposals import running_from
-from bathotype.service.records import Account, Line, Share, Version
+from bathotype.service.records import Account, Instance, Line, Replica, Share, Version
 from bathotype.service.records.base import utcnow
+from bathotype.service.records.fleet import IS_PRESENT
+from bathotype.service.shares import in_regions, reference_for, shares_of_version
 from bathotype.wire import sharing as wire
 
 
@@ -40,6 +42,36 @@ def share_answers(session: Session, caller: Principal, rows: Sequence[Share]) ->
                 decided_at=row.decided_at,
                 ended_at=row.ended_at,
                 running=running,
+            )
+        )
+    return out
+
+
+def shared_version_answers(session: Session, account_id: str, versions: Sequence[Version]) -> list[wire.SharedVersion]:
+    """Versions as an account sees them that they are shared with: where it may launch them, and how many it runs."""
+    ids = [version.id for version in versions]
+    held: dict[str, list[str]] = {}
+    ready = select(Replica).where(Replica.version_id.in_(ids), Replica.state == "ready").order_by(Replica.region)
+    for replica in session.scalars(ready):
+        held.setdefault(replica.version_id, []).append(replica.region)
+    mine = dict(
+        session.execute(
+            select(Instance.version_id, func.count())
+            .where(Instance.version_id.in_(ids), Instance.account_id == account_id, IS_PRESENT)
+            .group_by(Instance.version_id)
+        ).all()
+    )
+    out = []
+    for version in versions:
+        allowed = in_regions(shares_of_version(session, account_id, version))
+        out.append(
+            wire.SharedVersion(
+                reference=reference_for(session, version, account_id),
+                state=version.state,
+                regions=[r for r in held.get(version.id, []) if allowed is None or r in allowed],
+                released_at=version.released_at,
+                retire_on=version.retire_on,
+                running=mine.get(version.id, 0),
             )
         )
     return out

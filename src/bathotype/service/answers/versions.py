@@ -37,6 +37,7 @@ def _content(key: str, otherwise: str) -> ColumnElement[Any]:
     return func.coalesce(Version.contents[key], literal_column(f"'{otherwise}'::jsonb"))
 
 
+_REVISION = func.left(func.md5(func.concat(Version.pin_only, " ", Version.notes)), 16)
 _VERSION = rendered(
     wire.Version,
     id=Version.id,
@@ -47,6 +48,7 @@ _VERSION = rendered(
     state=Version.state,
     pin_only=Version.pin_only,
     notes=Version.notes,
+    revision=_REVISION,
     content_digest=Version.content_digest,
     sizes=rendered(
         wire.Sizes,
@@ -92,7 +94,7 @@ VERSIONS = (
 _ONE = Statement(VERSIONS.where(Version.id == bindparam("version")))
 _OF_LINE = VERSIONS.where(Line.account_id == bindparam("caller"), Line.name == bindparam("line"))
 #: A version of the account ``caller`` by its ``line`` and ``number``.
-OWN = Statement(_OF_LINE.where(Version.number == bindparam("number")))
+OWN = Statement(_OF_LINE.where(Version.number == bindparam("number")).add_columns(_REVISION.label("revision")))
 
 
 @cache

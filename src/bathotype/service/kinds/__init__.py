@@ -5,6 +5,7 @@ from collections.abc import Mapping
 from bathotype.service.kinds.adopt import Adopt
 from bathotype.service.kinds.capture import Capture
 from bathotype.service.kinds.captureplan import CapturePlan
+from bathotype.service.kinds.changeinstances import ChangeInstances
 from bathotype.service.kinds.drain import Drain
 from bathotype.service.kinds.edit import Edit
 from bathotype.service.kinds.importing import Import
@@ -15,5 +16,6 @@ from bathotype.service.kinds.verify import Verify
 from bathotype.service.operations.kind import AnyKind
 
 KINDS: Mapping[str, type[AnyKind]] = {
-    kind.name: kind for kind in (Adopt, Capture, CapturePlan, Drain, Edit, Import, Launch, Purge, Replicate, Verify)
+    kind.name: kind
+    for kind in (Adopt, Capture, CapturePlan, ChangeInstances, Drain, Edit, Import, Launch, Purge, Replicate, Verify)
 }

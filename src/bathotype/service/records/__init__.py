@@ -32,6 +32,7 @@ from bathotype.service.records.history import CountSample, InstanceCount
 from bathotype.service.records.operations import LogLine, Operation, OperationStep
 from bathotype.service.records.regions import Arrival, Link, Placement
 from bathotype.service.records.sharing import Allowance, Notice, PoolLine, RuleRow, Share
+from bathotype.service.records.storage import StoredBytes
 
 __all__ = [
     "Account",
@@ -71,6 +72,7 @@ __all__ = [
     "Replica",
     "RuleRow",
     "Share",
+    "StoredBytes",
     "StoredChunk",
     "StoredPack",
     "Upload",

@@ -32,6 +32,7 @@ from bathotype.service.access.signin import (
 from bathotype.service.records import Account, AccountKey, ApiToken, ConsoleSession, Membership, User
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.routes.callers import Manager, Reader, ReadsOf, ServiceOf, Signed
+from bathotype.service.routes.conditions import Conditional
 from bathotype.service.routes.route import api_router
 from bathotype.service.signatures import KeyRing
 from bathotype.service.state import Service
@@ -318,12 +319,22 @@ def _keep_a_steward(session: Session, caller: Principal, row: Membership) -> Non
         )
 
 
+@router.get("/members/{user}", tags=["access"])
+def show_member(user: str, caller: Reader, reads: ReadsOf) -> wire.Member:
+    """One member."""
+    with reads.session() as session:
+        return _member(*_find_member(session, caller, user))
+
+
 @router.put("/members/{user}", tags=["access"])
-def change_role(user: str, body: wire.RoleRequest, caller: Manager, service: ServiceOf) -> wire.Member:
+def change_role(
+    user: str, body: wire.RoleRequest, caller: Manager, service: ServiceOf, conditions: Conditional
+) -> wire.Member:
     """Change a member's role."""
     with service.database.sessions.begin() as session:
         _locked(session, caller)
         row, who = _find_member(session, caller, user)
+        conditions.check(f"The membership of {user}", _member(row, who))
         if body.role != Role.STEWARD:
             _keep_a_steward(session, caller, row)
         before, row.role = row.role, body.role

@@ -11,11 +11,12 @@ from bathotype.core.errors import NotFound
 from bathotype.core.firstboot.settings import FirstBoot
 from bathotype.core.lifecycle.references import check_name
 from bathotype.service import audit
-from bathotype.service.answers.events import events_of
+from bathotype.service.answers.events import events_counted, events_of
 from bathotype.service.records import Alert, FirstBootSet
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
-from bathotype.service.routes.common import Paged
+from bathotype.service.routes.conditions import Conditional
+from bathotype.service.routes.paging import Paged
 from bathotype.service.routes.route import api_router
 from bathotype.wire import fleet as wire
 from bathotype.wire.common import Page
@@ -32,11 +33,16 @@ def list_events(
     action: Annotated[str | None, Query(description="An action, or its first part, such as 'version'.")] = None,
 ) -> Response:
     """The audit trail, newest first."""
-    asked = {"subject": subject or None, "action": action or None, "after": paging.after(int)}
-    given = {name: value for name, value in asked.items() if value is not None}
-    statement = events_of(**{name: name in given for name in asked}, most=paging.fetched)
-    rows = statement.rows(reads.connection, caller=caller.account_id, **given)
-    return paging.answer(rows, lambda row: row.id)
+    given = {name: value for name, value in (("subject", subject), ("action", action)) if value}
+    flags, after = {"subject": bool(subject), "action": bool(action)}, paging.after(int)
+    statement = events_of(**flags, after=after is not None, most=paging.fetched)
+    last = {} if after is None else {"after": after}
+    rows = statement.rows(reads.connection, caller=caller.account_id, **given, **last)
+    return paging.answer(
+        rows,
+        lambda row: row.id,
+        lambda: events_counted(**flags).first(reads.connection, caller=caller.account_id, **given).count,
+    )
 
 
 @router.get("/events/chain", tags=["events"])
@@ -48,13 +54,15 @@ def check_chain(caller: Reader, service: ServiceOf) -> wire.ChainCheck:
 
 
 @router.get("/alerts", tags=["events"])
-def list_alerts(caller: Reader, reads: ReadsOf, cleared: bool = False) -> list[wire.Alert]:
-    """What somebody should look at."""
+def list_alerts(caller: Reader, reads: ReadsOf, paging: Paged, cleared: bool = False) -> Page[wire.Alert]:
+    """What somebody should look at, the newest first."""
     with reads.session() as session:
-        query = select(Alert).where(Alert.account_id == caller.account_id).order_by(Alert.raised_at.desc())
+        query = select(Alert).where(Alert.account_id == caller.account_id)
         if not cleared:
             query = query.where(Alert.cleared_at.is_(None))
-        return [wire.Alert.model_validate(row, from_attributes=True) for row in session.scalars(query.limit(500))]
+        rows, following, total = paging.fetch(session, query, Alert.id, str)
+        items = [wire.Alert.model_validate(row, from_attributes=True) for row in rows]
+        return Page[wire.Alert](items=items, next=following, total=total)
 
 
 @router.post("/alerts/{alert}/acknowledgement", tags=["events"])
@@ -79,25 +87,50 @@ def list_first_boot(caller: Reader, reads: ReadsOf) -> list[wire.SavedFirstBoot]
         rows = session.scalars(
             select(FirstBootSet).where(FirstBootSet.account_id == caller.account_id).order_by(FirstBootSet.name)
         )
-        return [wire.SavedFirstBoot(name=r.name, settings=FirstBoot.model_validate(r.settings)) for r in rows]
+        return [_saved(row) for row in rows]
+
+
+@router.get("/first-boot/{name}", tags=["first boot"])
+def show_first_boot(name: str, caller: Reader, reads: ReadsOf) -> wire.SavedFirstBoot:
+    """Saved first-boot settings."""
+    with reads.session() as session:
+        row = session.get(FirstBootSet, (caller.account_id, name))
+        if row is None:
+            raise _no_settings(name)
+        return _saved(row)
+
+
+def _saved(row: FirstBootSet) -> wire.SavedFirstBoot:
+    return wire.SavedFirstBoot(name=row.name, settings=FirstBoot.model_validate(row.settings))
+
+
+def _no_settings(name: str) -> NotFound:
+    return NotFound(
+        f"There are no saved first-boot settings {name!r}.", advice="`bathotype first-boot list` shows them."
+    )
 
 
 @router.put("/first-boot/{name}", tags=["first boot"])
-def save_first_boot(name: str, body: FirstBoot, caller: Operator, service: ServiceOf) -> wire.SavedFirstBoot:
+def save_first_boot(
+    name: str, body: FirstBoot, caller: Operator, service: ServiceOf, conditions: Conditional
+) -> wire.SavedFirstBoot:
     """Save first-boot settings under a name, replacing earlier ones."""
     check_name(name, "set of first-boot settings")
     with service.database.sessions.begin() as session:
+        row = session.get(FirstBootSet, (caller.account_id, name), with_for_update=CHANGE)
+        conditions.check(f"The set of first-boot settings {name}", _saved(row) if row else None)
         session.merge(FirstBootSet(account_id=caller.account_id, name=name, settings=body.model_dump(mode="json")))
         audit.record(session, caller.account_id, caller.actor, "first-boot.saved", name)
     return wire.SavedFirstBoot(name=name, settings=body)
 
 
 @router.delete("/first-boot/{name}", status_code=204, tags=["first boot"])
-def drop_first_boot(name: str, caller: Operator, service: ServiceOf) -> None:
+def drop_first_boot(name: str, caller: Operator, service: ServiceOf, conditions: Conditional) -> None:
     """Remove saved settings."""
     with service.database.sessions.begin() as session:
         row = session.get(FirstBootSet, (caller.account_id, name))
         if row is None:
-            raise NotFound(f"There are no saved first-boot settings {name!r}.")
+            raise _no_settings(name)
+        conditions.check(f"The set of first-boot settings {name}", _saved(row))
         session.delete(row)
         audit.record(session, caller.account_id, caller.actor, "first-boot.removed", name)

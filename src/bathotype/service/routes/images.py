@@ -12,9 +12,10 @@ from sqlalchemy.orm import Session
 from starlette.concurrency import run_in_threadpool
 
 from bathotype.core.errors import Invalid, Refused
-from bathotype.core.generalize.profile import RunInside, profile_of
+from bathotype.core.generalize.profile import Profile, RunInside, profile_of
 from bathotype.core.lifecycle.references import parse_reference
 from bathotype.core.lifecycle.states import VersionState
+from bathotype.core.units import iec
 from bathotype.service.access.principals import Principal
 from bathotype.service.answers.operations import operation_answers
 from bathotype.service.catalogue import find_line, find_version, ready_regions, reference_of, require_replica
@@ -24,13 +25,14 @@ from bathotype.service.kinds.generalizing import profile_for
 from bathotype.service.kinds.importing import Import, ImportParams
 from bathotype.service.kinds.making import start_making
 from bathotype.service.numbering import check_number, claimable
-from bathotype.service.records import Upload
+from bathotype.service.records import Upload, Version
 from bathotype.service.records.base import new_id
-from bathotype.service.routes.callers import Operator, ServiceOf
+from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
 from bathotype.service.routes.common import Key, once
 from bathotype.service.routes.route import api_router
 from bathotype.service.state import Service
 from bathotype.wire import images as wire
+from bathotype.wire.common import Plan
 from bathotype.wire.operations import Operation
 
 router = api_router(tags=["images"])
@@ -119,7 +121,13 @@ def drop_upload(upload: str, caller: Operator, service: ServiceOf) -> None:
 def inspect_import(body: wire.ImportRequest, caller: Operator, service: ServiceOf) -> wire.ImportInspection:
     """Everything that an import depends on, without starting it."""
     found = _examined(service, caller, body)
+    size = found.image.disk.size if found.image else 0
     return wire.ImportInspection(
+        verb="import",
+        subject=found.source,
+        blockers=found.remarks.refusals,
+        warnings=found.remarks.warnings,
+        effects=[f"A new version of {body.line} is made from it, staged: {iec(size)}, all chunks stored once."],
         source=found.source,
         format=found.image.format if found.image else None,
         virtual_bytes=found.image.disk.size if found.image else None,
@@ -185,12 +193,54 @@ def start_import(body: wire.ImportRequest, caller: Operator, service: ServiceOf,
     return Operation.model_validate(once(caller, service, key, body, make))
 
 
-@router.post("/edits", status_code=202)
-def edit(body: wire.EditRequest, caller: Operator, service: ServiceOf, key: Key = None) -> Operation:
-    """A new version from an old one by typed steps on its disk, which is not booted."""
+@router.post("/edit-plans")
+def plan_edit(body: wire.EditRequest, caller: Reader, reads: ReadsOf, service: ServiceOf) -> Plan:
+    """What an edit would do, step by step.  Paths that match nothing are known only when the disk is opened."""
+    steps = _steps(body)
+    with reads.session() as session:
+        base = find_version(session, caller, body.reference)
+        blockers = []
+        try:
+            region = _edit_region(service, session, base, body)
+        except Refused as error:
+            blockers, region = [str(error)], ""
+        if taken := check_number(session, base.line, body.number, body.bump):
+            blockers.append(taken)
+        return Plan(
+            verb="edit",
+            subject=reference_of(base),
+            blockers=blockers,
+            warnings=[],
+            effects=[
+                f"A new version of {base.line.name} is made from it in {region}, staged; it stays as it is.",
+                *(f"{step.id}: {step.says}" for step in steps.steps),
+            ]
+            if region
+            else [],
+        )
+
+
+def _steps(body: wire.EditRequest) -> Profile:
     steps = profile_of({"name": "edit", "steps": body.steps})
     if any(isinstance(step, RunInside) for step in steps.steps):
         raise Invalid("A step runs inside the machine, and an edit boots none.", advice="Leave the step out.")
+    return steps
+
+
+def _edit_region(service: Service, session: Session, base: Version, body: wire.EditRequest) -> str:
+    """Where the edit is made.  Raises `Refused` where the version's bytes are not there."""
+    if base.state == VersionState.PURGED:
+        raise Refused(f"{reference_of(base)} is purged: its bytes are gone.", code="state-forbids")
+    held = ready_regions(session, base)
+    region = service.reach.check_region(body.region) if body.region else (held or service.reach.regions)[0]
+    require_replica(session, base.id, reference_of(base), region)
+    return region
+
+
+@router.post("/edits", status_code=202)
+def edit(body: wire.EditRequest, caller: Operator, service: ServiceOf, key: Key = None) -> Operation:
+    """A new version from an old one by typed steps on its disk, which is not booted."""
+    steps = _steps(body)
 
     def make(session: Session) -> Operation:
         reference = parse_reference(body.reference)
@@ -198,11 +248,7 @@ def edit(body: wire.EditRequest, caller: Operator, service: ServiceOf, key: Key 
             find_line(session, caller, reference.line, lock=True)
         base = find_version(session, caller, reference, lock="share")
         line = base.line
-        if base.state == VersionState.PURGED:
-            raise Refused(f"{reference_of(base)} is purged: its bytes are gone.", code="state-forbids")
-        held = ready_regions(session, base)
-        region = service.reach.check_region(body.region) if body.region else (held or service.reach.regions)[0]
-        require_replica(session, base.id, reference_of(base), region)
+        region = _edit_region(service, session, base, body)
         params = EditParams(
             **known_of_base(base, reference_of(base)),
             steps=body.steps,

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from fastapi import Response
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session
 
@@ -18,7 +18,9 @@ from bathotype.service.catalogue import find_line, find_version, reference_of
 from bathotype.service.records import Line, Mark, MarkMove, Version
 from bathotype.service.records.base import new_id
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
-from bathotype.service.routes.common import Key, Paged, once
+from bathotype.service.routes.common import Key, once
+from bathotype.service.routes.conditions import Conditional
+from bathotype.service.routes.paging import Paged
 from bathotype.service.routes.route import api_router
 from bathotype.wire import versions as wire
 from bathotype.wire.common import Page
@@ -31,7 +33,8 @@ def list_lines(caller: Reader, reads: ReadsOf, paging: Paged) -> Response:
     """The account's lines, by name."""
     after = paging.after(str)
     rows = lines_of(paging.fetched).rows(reads.connection, caller=caller.account_id, after=after or "")
-    return paging.answer(rows, lambda row: row.name)
+    count = select(func.count()).select_from(Line).where(Line.account_id == caller.account_id)
+    return paging.answer(rows, lambda row: row.name, lambda: reads.connection.scalar(count) or 0)
 
 
 @router.post("", status_code=201)
@@ -72,7 +75,9 @@ def list_versions(name: str, caller: Reader, reads: ReadsOf, paging: Paged) -> R
     if not rows:
         with reads.session() as session:
             find_line(session, caller, name)
-    return paging.answer(rows, lambda row: row.sort_key)
+    of_line = select(Line.id).where(Line.account_id == caller.account_id, Line.name == name).scalar_subquery()
+    count = select(func.count()).select_from(Version).where(Version.line_id == of_line)
+    return paging.answer(rows, lambda row: row.sort_key, lambda: reads.connection.scalar(count) or 0)
 
 
 def _mark(session: Session, line: Line, name: str, number: str) -> wire.Mark:
@@ -98,18 +103,21 @@ def list_marks(name: str, caller: Reader, reads: ReadsOf) -> list[wire.Mark]:
 
 
 @router.put("/{name}/marks/{mark}")
-def set_mark(name: str, mark: str, body: wire.MarkRequest, caller: Operator, service: ServiceOf) -> wire.Mark:
+def set_mark(
+    name: str, mark: str, body: wire.MarkRequest, caller: Operator, service: ServiceOf, conditions: Conditional
+) -> wire.Mark:
     """Point a mark to a version, making it if need be."""
     check_name(mark, "mark")
     with service.database.sessions.begin() as session:
         line = find_line(session, caller, name, lock=True)
         version = _markable(session, caller, line, body.number)
         row = session.get(Mark, (line.id, mark))
-        before = None
+        now = _mark(session, line, mark, session.get_one(Version, row.version_id).number) if row else None
+        conditions.check(f"The mark {mark}", now)
+        before = {"number": now.number} if now else None
         if row is None:
             session.add(Mark(line_id=line.id, name=mark, version_id=version.id))
         else:
-            before = {"number": session.get_one(Version, row.version_id).number}
             row.version_id = version.id
         session.add(MarkMove(line_id=line.id, name=mark, number=version.number, moved_by=caller.actor))
         audit.record(
@@ -136,7 +144,7 @@ def _markable(session: Session, caller: Principal, line: Line, number: str) -> V
 
 
 @router.delete("/{name}/marks/{mark}", status_code=204)
-def drop_mark(name: str, mark: str, caller: Operator, service: ServiceOf) -> None:
+def drop_mark(name: str, mark: str, caller: Operator, service: ServiceOf, conditions: Conditional) -> None:
     """Remove a mark; its history stays in the audit trail."""
     with service.database.sessions.begin() as session:
         line = find_line(session, caller, name, lock=True)
@@ -144,6 +152,7 @@ def drop_mark(name: str, mark: str, caller: Operator, service: ServiceOf) -> Non
         if row is None:
             return
         number = session.get_one(Version, row.version_id).number
+        conditions.check(f"The mark {mark}", _mark(session, line, mark, number))
         session.delete(row)
         audit.record(
             session, caller.account_id, caller.actor, "mark.dropped", f"{line.name}@{mark}", before={"number": number}

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import asyncio
 from collections.abc import AsyncIterator
-from typing import Any
+from typing import Annotated, Any
 
-from fastapi import Request
+from fastapi import Query, Request
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 from sse_starlette import EventSourceResponse
@@ -23,7 +23,7 @@ from bathotype.service.operations.queue import enqueue
 from bathotype.service.records import LogLine, Operation, OperationStep
 from bathotype.service.records.base import CHANGE
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
-from bathotype.service.routes.common import Paged
+from bathotype.service.routes.paging import Paged
 from bathotype.service.routes.route import api_router
 from bathotype.wire import operations as wire
 from bathotype.wire.common import Page
@@ -42,18 +42,21 @@ def find_operation(session: Session, principal: Principal, operation_id: str, *,
 
 @router.get("")
 def list_operations(
-    caller: Reader, reads: ReadsOf, paging: Paged, state: wire.OperationState | None = None
+    caller: Reader,
+    reads: ReadsOf,
+    paging: Paged,
+    state: wire.OperationState | None = None,
+    kind: Annotated[str | None, Query(max_length=63, description="For example `capture`.")] = None,
+    subject: Annotated[str | None, Query(max_length=200, description="What it is about, such as a reference.")] = None,
 ) -> Page[wire.Operation]:
     """Operations, newest first."""
     with reads.session() as session:
-        query = select(Operation).where(Operation.account_id == caller.account_id).order_by(Operation.id.desc())
-        if state:
-            query = query.where(Operation.state == state)
-        if (after := paging.after(str)) is not None:
-            query = query.where(Operation.id < after)
-        rows = list(session.scalars(query.limit(paging.fetched)))
-        page, following = paging.cut(rows, lambda row: row.id)
-        return Page[wire.Operation](items=operation_answers(session, page), next=following)
+        query = select(Operation).where(Operation.account_id == caller.account_id)
+        for column, value in ((Operation.state, state), (Operation.kind, kind), (Operation.subject, subject)):
+            if value:
+                query = query.where(column == value)
+        rows, following, total = paging.fetch(session, query, Operation.id, str)
+        return Page[wire.Operation](items=operation_answers(session, rows), next=following, total=total)
 
 
 @router.get("/{operation_id}")

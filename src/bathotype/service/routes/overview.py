@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 from concurrent.futures import ThreadPoolExecutor
+from datetime import timedelta
 from typing import Annotated
 
 from fastapi import Query
@@ -17,11 +18,13 @@ from bathotype.service.answers.overview import (
     line_overview,
     version_overview,
 )
+from bathotype.service.answers.storage import storage_answer
 from bathotype.service.catalogue import find_line
+from bathotype.service.instances import find_instance
 from bathotype.service.records import Instance, Line, Replica, Version
+from bathotype.service.records.base import utcnow
 from bathotype.service.records.fleet import IS_PRESENT
 from bathotype.service.routes.callers import Reader, ReadsOf, ServiceOf
-from bathotype.service.routes.instances import find_instance
 from bathotype.service.routes.route import api_router
 from bathotype.service.shares import find_usable
 from bathotype.service.state import Service
@@ -66,13 +69,13 @@ def overview_of_version(reference: str, caller: Reader, service: ServiceOf, read
 def overview_of_instance(instance: str, caller: Reader, service: ServiceOf) -> wire.InstanceOverview:
     """What is seen first of an instance, with its console's text as far as its site answers."""
     with service.database.reads() as session:
-        row = find_instance(session, caller, instance)
+        row = find_instance(session, caller.account_id, instance)
     console = ""
     if row.site_machine and row.ended_at is None:
         with contextlib.suppress(BathotypeError):
             console = service.reach.site(row.region, caller.account).console(row.site_machine)
     with service.database.reads() as session:
-        return instance_overview(session, caller, find_instance(session, caller, row.id), console)
+        return instance_overview(session, caller, find_instance(session, caller.account_id, row.id), console)
 
 
 @router.get("/regions")
@@ -113,6 +116,17 @@ def regions(caller: Reader, service: ServiceOf) -> list[wire.RegionState]:
         )
         for name, (found, problem) in zip(names, limits, strict=True)
     ]
+
+
+@router.get("/storage")
+def storage(
+    caller: Reader,
+    reads: ReadsOf,
+    days: Annotated[int, Query(ge=1, le=1000, description="How far back.")] = 120,
+) -> wire.Storage:
+    """The bytes that the account's lines need of each region's store, day by day."""
+    with reads.session() as session:
+        return storage_answer(session, caller.account_id, utcnow().date() - timedelta(days=days))
 
 
 def _limits(service: Service, account: str, region: str) -> tuple[SiteLimits | None, str]:

@@ -7,25 +7,28 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.errors import Refused
 from bathotype.core.lifecycle.states import VersionState
+from bathotype.core.units import iec, plural
 from bathotype.service import audit
 from bathotype.service.answers.operations import operation_answers
+from bathotype.service.answers.replicas import replica_answers
 from bathotype.service.catalogue import find_line, find_version, reference_of
 from bathotype.service.placements import (
-    OFFERED,
-    drain_blockers,
+    plan_drain,
     plan_move,
     plan_placement,
     set_placement,
-    standing_disks,
     start_drain,
     start_replicate,
 )
-from bathotype.service.records import Placement, Replica
+from bathotype.service.records import Placement, Version
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
 from bathotype.service.routes.common import Key, once
+from bathotype.service.routes.conditions import Conditional
+from bathotype.service.routes.paging import Paged
 from bathotype.service.routes.route import api_router
 from bathotype.service.state import Service
 from bathotype.wire import regions as wire
+from bathotype.wire.common import Page, Plan
 from bathotype.wire.operations import Operation
 
 router = api_router(tags=["regions"])
@@ -37,19 +40,22 @@ def list_replicas(reference: str, caller: Reader, reads: ReadsOf) -> list[wire.R
     """Where a version is."""
     with reads.session() as session:
         version = find_version(session, caller, reference)
-        rows = session.scalars(
-            select(Replica).where(Replica.version_id == version.id, Replica.state != "removed").order_by(Replica.region)
-        )
-        out = []
-        for row in rows:
-            zones = standing_disks(session, version.id, row.region)
-            out.append(
-                wire.Replica(
-                    region=row.region, state=row.state, copies=row.copies, standing=zones.total(), zones=dict(zones),
-                    multi_zone=row.multi_zone, verified_at=row.verified_at,
-                )
-            )  # fmt: skip
-        return out
+        return replica_answers(session, [version.id])[version.id]
+
+
+@router.get("/lines/{name}/replicas")
+def replicas_of_line(name: str, caller: Reader, reads: ReadsOf, paging: Paged) -> Page[wire.VersionReplicas]:
+    """Where each version of a line is, the newest version first; purged ones are left out."""
+    with reads.session() as session:
+        line = find_line(session, caller, name)
+        query = select(Version).where(Version.line_id == line.id, Version.state != VersionState.PURGED)
+        versions, following, total = paging.fetch(session, query, Version.sort_key, str)
+        found = replica_answers(session, [version.id for version in versions])
+        items = [
+            wire.VersionReplicas(reference=f"{line.name}@{v.number}", state=v.state, replicas=found[v.id])
+            for v in versions
+        ]
+        return Page[wire.VersionReplicas](items=items, next=following, total=total)
 
 
 @router.post(_REF + "/replication-plan")
@@ -62,7 +68,20 @@ def plan_replication(
     with reads.session() as session:
         version = find_version(session, caller, reference)
         moves = [plan_move(session, service.reach, version, place) for place in body.to]
-        return wire.ReplicationPlan(reference=reference_of(version), moves=moves)
+        return wire.ReplicationPlan(
+            verb="replicate",
+            subject=reference_of(version),
+            blockers=[f"{move.region}: {blocker}" for move in moves for blocker in move.blockers],
+            warnings=[],
+            effects=[_effect(move) for move in moves if not move.blockers],
+            reference=reference_of(version),
+            moves=moves,
+        )
+
+
+def _effect(move: wire.Move) -> str:
+    moved = f"{iec(move.bytes)} from {move.source}" if move.source else "it is there already"
+    return f"{move.region}: {moved}; {plural(move.copies, 'base disk')} kept ready, {move.copies_now} now."
 
 
 @router.post(_REF + "/replications", status_code=202)
@@ -92,24 +111,21 @@ def replicate(
     return wire.Replications.model_validate(once(caller, service, key, body, make))
 
 
+@router.get(_REF + "/drain-plan")
+def drain_plan(reference: str, region: str, caller: Reader, service: ServiceOf, reads: ReadsOf) -> Plan:
+    """What removing a version from a region would do, and what still needs it there."""
+    service.reach.check_region(region)
+    with reads.session() as session:
+        return plan_drain(session, find_version(session, caller, reference), region)
+
+
 @router.post(_REF + "/drain", status_code=202)
 def drain(reference: str, region: str, caller: Operator, service: ServiceOf) -> Operation:
     """Remove a version from a region, unless something there still needs it."""
     service.reach.check_region(region)
     with service.database.sessions.begin() as session:
         version = find_version(session, caller, reference, lock="update")
-        held = session.scalars(select(Replica).where(Replica.version_id == version.id, Replica.state == "ready")).all()
-        if region not in {r.region for r in held}:
-            raise Refused(f"{reference_of(version)} has no sound replica in {region}.", code="no-replica")
-        blockers = []
-        if len(held) == 1:
-            blockers.append(f"It is the last replica of {reference_of(version)}. Retire and purge it instead.")
-        elif version.state in OFFERED:
-            blockers = drain_blockers(session, version.line, region, {region})
-            place = session.get(Placement, (version.line_id, region))
-            if place is not None and not place.leaving:
-                blockers.append(f"The placement of {version.line.name} names {region}. Change the placement instead.")
-        if blockers:
+        if blockers := plan_drain(session, version, region).blockers:
             raise Refused(" ".join(blockers), code="blocked")
         row = start_drain(session, caller, version, region)
         audit.record(
@@ -145,13 +161,15 @@ def plan_a_placement(
 
 @router.put("/lines/{name}/placement")
 def change_placement(
-    name: str, body: wire.PlacementRequest, caller: Operator, service: ServiceOf
+    name: str, body: wire.PlacementRequest, caller: Operator, service: ServiceOf, conditions: Conditional
 ) -> wire.PlacementChange:
     """Change where a line's released versions shall be, and start what brings them there."""
     _check(service, body)
     with service.database.sessions.begin() as session:
         line = find_line(session, caller, name, lock=True)
-        before = _placement(session, line.id, name).model_dump()["regions"]
+        seen = _placement(session, line.id, name)
+        conditions.check(f"The placement of {name}", seen)
+        before = seen.model_dump()["regions"]
         rows = set_placement(session, caller, line, body.regions)
         audit.record(
             session, caller.account_id, caller.actor, "placement.changed", name,

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import inspect
+import json
 from collections.abc import Callable, Coroutine, Iterator, Sequence
 from dataclasses import replace
 from enum import Enum
 from functools import cache, wraps
-from typing import Any
+from typing import Any, cast, get_args
 
 from fastapi import APIRouter, Request, Response
 from fastapi.dependencies.models import Dependant
@@ -15,12 +16,15 @@ from fastapi.exceptions import RequestValidationError
 from fastapi.routing import APIRoute
 from pydantic import TypeAdapter
 from starlette.concurrency import run_in_threadpool
+from starlette.responses import StreamingResponse
 from starlette.routing import BaseRoute, Match
 from starlette.types import Receive, Scope, Send
 
 from bathotype.core.errors import Invalid
 from bathotype.service.database import Reads
-from bathotype.wire.common import Problem
+from bathotype.service.routes.conditions import Conditional
+from bathotype.service.routes.paging import MEDIA, Paged, Paging, item_of, lines_of_items
+from bathotype.wire.common import Problem, Revised
 
 API = "/api/v1"
 JSON = "application/json"
@@ -37,6 +41,11 @@ PROBLEMS: dict[int | str, dict[str, Any]] = {
         (409, "Refused by a rule or state"),
         (422, "Not valid"),
     )
+}
+
+_CHANGED = {
+    "description": "Changed by somebody else meanwhile",
+    "content": {"application/problem+json": {"schema": {"$ref": "#/components/schemas/Problem"}}},
 }
 
 
@@ -66,6 +75,11 @@ class StrictRoute(APIRoute):
         callers = [one for one in given.values() if one.is_caller]
         if callers:
             self.openapi_extra = {**(self.openapi_extra or {}), "security": [{TOKEN_SCHEME: []}]}
+        if _dependency_name(full, Paged):
+            files = {media.partition(";")[0]: {"schema": {"type": "string"}} for media in MEDIA.values()}
+            self.openapi_extra = {**(self.openapi_extra or {}), "responses": {"200": {"content": files}}}
+        if _dependency_name(full, Conditional):
+            self.openapi_extra = {**(self.openapi_extra or {}), "responses": {"412": _CHANGED}}
         #: Whether the route reads on the connection on which its caller is looked up.
         self.reads_on = READS in given.values()
         self.dependant = replace(
@@ -104,16 +118,20 @@ def _answering(route: StrictRoute, given: dict[str, Given], request_name: str | 
     """
     endpoint, status = route.endpoint, route.status_code or 200
     headers_apart = route.dependant.response_param_name is not None  # FastAPI puts them on the answer
+    paged = _dependency_name(route.dependant, Paged)
 
     @cache
     def adapter() -> TypeAdapter[Any]:
         return TypeAdapter(route.response_model)  # when it is first needed: it takes a while
 
     def completed(values: dict[str, Any]) -> dict[str, Any]:
-        request = values[request_name] if request_name else values.pop("request_")
-        for name, one in given.items():
-            values[name] = one.find(request)
-        return values
+        request = request_of(values)
+        found = {name: one.find(request) for name, one in given.items()}
+        return {name: value for name, value in values.items() if name != "request_" or request_name} | found
+
+    def request_of(values: dict[str, Any]) -> Request:
+        request: Request = values[request_name or "request_"]
+        return request
 
     if inspect.iscoroutinefunction(endpoint):
 
@@ -125,20 +143,67 @@ def _answering(route: StrictRoute, given: dict[str, Given], request_name: str | 
 
     @wraps(endpoint)
     def answer(**values: Any) -> Any:
+        if paged and values[paged].form != "json":
+            return whole_list(values)
         made = endpoint(**completed(values))
         if route.response_model is None or isinstance(made, Response) or headers_apart:
             return made
-        return Response(adapter().dump_json(made), status, media_type=JSON)
+        headers = _tag(made.revision) if isinstance(made, Revised) else None
+        return Response(adapter().dump_json(made), status, headers, media_type=JSON)
+
+    def whole_list(values: dict[str, Any]) -> Response:
+        """All pages, one after another: each asked as if it were a request, so that a right that is lost ends it."""
+        assert paged is not None
+        request, paging = request_of(values), cast(Paging, values[paged])
+
+        def page(cursor: str | None) -> dict[str, Any]:
+            made = endpoint(**completed({**values, paged: paging.next_page(cursor)}))
+            read: dict[str, Any] = json.loads(
+                bytes(made.body) if isinstance(made, Response) else adapter().dump_json(made)
+            )
+            return read
+
+        first = page(paging.cursor)  # what is wrong with the request is said before anything is sent
+
+        def pages() -> Iterator[list[dict[str, Any]]]:
+            seen = first
+            while True:
+                yield seen["items"]
+                if seen["next"] is None:
+                    return
+                reads = request.state.reads = Reads(request.app.state.service.database)
+                try:
+                    seen = page(seen["next"])
+                finally:
+                    reads.release()
+
+        name = request.url.path.rpartition("/")[2]
+        return StreamingResponse(
+            lines_of_items(paging.form, item_of(route.response_model), pages()),
+            media_type=MEDIA[paging.form],
+            headers={"Content-Disposition": f'attachment; filename="{name}.{paging.form}"'},
+        )
 
     return answer
+
+
+def _dependency_name(dependant: Dependant, kind: Any) -> str | None:
+    """The name of a route's parameter that is found by a dependency, if it has one."""
+    found = get_args(kind)[1].dependency
+    return next((one.name for one in dependant.dependencies if one.call is found), None)
 
 
 READS = Given(lambda request: request.state.reads)
 
 
-def sent(body: bytes) -> Response:
+def sent(body: bytes, *, revision: str = "") -> Response:
     """An answer that is JSON already."""
-    return Response(body, media_type=JSON)
+    return Response(body, headers=_tag(revision) if revision else None, media_type=JSON)
+
+
+def _tag(revision: str) -> dict[str, str]:
+    """The header that names a revision of what is answered (RFC 9110, section 8.8.3)."""
+    return {"ETag": f'"{revision}"'}
 
 
 def query_names(dependant: Dependant) -> Iterator[str]:

@@ -19,6 +19,7 @@ from bathotype.service.catalogue import find_line, find_version
 from bathotype.service.records import Account, Allowance, Line, PoolLine, RuleRow, Version
 from bathotype.service.records.base import CHANGE, new_id, utcnow
 from bathotype.service.routes.callers import Reader, ReadsOf, Ruler, ServiceOf
+from bathotype.service.routes.conditions import Conditional
 from bathotype.service.routes.route import api_router
 from bathotype.service.shares import shares_of_version
 from bathotype.service.state import Service
@@ -60,7 +61,9 @@ def list_rules(caller: Reader, reads: ReadsOf) -> list[wire.SetRule]:
 
 
 @router.put("/rules/{name}")
-def set_rule(name: str, body: LaunchRule, caller: Ruler, service: ServiceOf, for_all: ForAll = False) -> wire.SetRule:
+def set_rule(
+    name: str, body: LaunchRule, caller: Ruler, service: ServiceOf, conditions: Conditional, for_all: ForAll = False
+) -> wire.SetRule:
     """Set a rule, replacing one of the same name."""
     check_name(name, "launch rule")
     if body.name != name:
@@ -69,7 +72,8 @@ def set_rule(name: str, body: LaunchRule, caller: Ruler, service: ServiceOf, for
     for region in body.regions or ():
         service.reach.check_region(region)
     with service.database.sessions.begin() as session:
-        row = _find_rule(session, holder, name)
+        row = _find_rule(session, holder, name, lock=True)
+        conditions.check(f"The rule {name}", _set_rule(session, row) if row else None)
         before = row.body if row else None
         if row is None:
             row = RuleRow(id=new_id("lr"), account_id=holder, name=name)
@@ -80,20 +84,26 @@ def set_rule(name: str, body: LaunchRule, caller: Ruler, service: ServiceOf, for
         return _set_rule(session, row)
 
 
-def _find_rule(session: Session, holder: str | None, name: str) -> RuleRow | None:
+def _find_rule(session: Session, holder: str | None, name: str, *, lock: bool = False) -> RuleRow | None:
     mine = RuleRow.account_id.is_(None) if holder is None else RuleRow.account_id == holder
-    row: RuleRow | None = session.scalar(select(RuleRow).where(mine, RuleRow.name == name).with_for_update(**CHANGE))
+    query = select(RuleRow).where(mine, RuleRow.name == name)
+    row: RuleRow | None = session.scalar(query.with_for_update(**CHANGE) if lock else query)
     return row
 
 
+def _no_rule(name: str) -> NotFound:
+    return NotFound(f"There is no rule {name!r}.", advice="`bathotype rules list` shows them.")
+
+
 @router.delete("/rules/{name}", status_code=204)
-def drop_rule(name: str, caller: Ruler, service: ServiceOf, for_all: ForAll = False) -> None:
+def drop_rule(name: str, caller: Ruler, service: ServiceOf, conditions: Conditional, for_all: ForAll = False) -> None:
     """Remove a rule."""
     holder = _holder(service, caller, for_all)
     with service.database.sessions.begin() as session:
-        row = _find_rule(session, holder, name)
+        row = _find_rule(session, holder, name, lock=True)
         if row is None:
-            raise NotFound(f"There is no rule {name!r}.", advice="`bathotype rules list` shows them.")
+            raise _no_rule(name)
+        conditions.check(f"The rule {name}", _set_rule(session, row))
         session.delete(row)
         audit.record(session, caller.account_id, caller.actor, "rule.removed", name, before=row.body)
 
@@ -146,6 +156,16 @@ def explain(
     )
 
 
+@router.get("/rules/{name}")
+def show_rule(name: str, caller: Reader, reads: ReadsOf, for_all: ForAll = False) -> wire.SetRule:
+    """One rule of this account, or of those for all."""
+    with reads.session() as session:
+        row = _find_rule(session, None if for_all else caller.account_id, name)
+        if row is None:
+            raise _no_rule(name)
+        return _set_rule(session, row)
+
+
 # Allowances
 
 
@@ -159,8 +179,17 @@ def list_allowances(caller: Reader, reads: ReadsOf) -> list[wire.Allowance]:
         return [allowance_answer(session, row) for row in session.scalars(query.order_by(Allowance.name)).all()]
 
 
+@router.get("/allowances/{name}")
+def show_allowance(name: str, caller: Reader, reads: ReadsOf) -> wire.Allowance:
+    """One allowance of this account."""
+    with reads.session() as session:
+        return allowance_answer(session, _find_allowance(session, caller, name))
+
+
 @router.put("/allowances/{name}")
-def set_allowance(name: str, body: wire.AllowanceRequest, caller: Ruler, service: ServiceOf) -> wire.Allowance:
+def set_allowance(
+    name: str, body: wire.AllowanceRequest, caller: Ruler, service: ServiceOf, conditions: Conditional
+) -> wire.Allowance:
     """Set an allowance, replacing one of the same name.  What runs beyond it keeps running."""
     check_name(name, "allowance")
     given = {"line": body.line, "version": body.version, "pool": body.lines}
@@ -180,7 +209,9 @@ def set_allowance(name: str, body: wire.AllowanceRequest, caller: Ruler, service
             .where(Allowance.account_id == caller.account_id, Allowance.name == name)
             .with_for_update(**CHANGE)
         )
-        before = allowance_answer(session, row).model_dump() if row else None
+        seen = allowance_answer(session, row) if row else None
+        conditions.check(f"The allowance {name}", seen)
+        before = seen.model_dump() if seen else None
         if row is None:
             row = Allowance(id=new_id("aw"), account_id=caller.account_id, name=name)
             session.add(row)
@@ -211,12 +242,18 @@ def _pool(session: Session, row: Allowance, lines: list[Line]) -> None:
     session.flush()
 
 
+def _find_allowance(session: Session, caller: Principal, name: str) -> Allowance:
+    row = session.scalar(select(Allowance).where(Allowance.account_id == caller.account_id, Allowance.name == name))
+    if row is None:
+        raise NotFound(f"There is no allowance {name!r}.", advice="`bathotype allowances list` shows them.")
+    return row
+
+
 @router.delete("/allowances/{name}", status_code=204)
-def drop_allowance(name: str, caller: Ruler, service: ServiceOf) -> None:
+def drop_allowance(name: str, caller: Ruler, service: ServiceOf, conditions: Conditional) -> None:
     """Remove an allowance."""
     with service.database.sessions.begin() as session:
-        row = session.scalar(select(Allowance).where(Allowance.account_id == caller.account_id, Allowance.name == name))
-        if row is None:
-            raise NotFound(f"There is no allowance {name!r}.", advice="`bathotype allowances list` shows them.")
+        row = _find_allowance(session, caller, name)
+        conditions.check(f"The allowance {name}", allowance_answer(session, row))
         audit.record(session, caller.account_id, caller.actor, "allowance.removed", name, before={"most": row.most})
         session.delete(row)

@@ -12,20 +12,22 @@ from bathotype.core.errors import Invalid, Refused
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service.answers.calendar import calendar_of, dates_of
 from bathotype.service.answers.operations import operation_answers
-from bathotype.service.answers.shares import share_answers
+from bathotype.service.answers.shares import share_answers, shared_version_answers
 from bathotype.service.catalogue import find_line
 from bathotype.service.kinds.adopt import Adopt, AdoptParams
 from bathotype.service.kinds.making import start_making
 from bathotype.service.numbering import claimable
 from bathotype.service.proposals import decide, end, find_share, propose
-from bathotype.service.records import Account, Instance, Line, Replica, Share, Version
+from bathotype.service.records import Account, Instance, Line, Share, Version
 from bathotype.service.records.base import new_id
 from bathotype.service.records.fleet import IS_PRESENT
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf, Sharer
 from bathotype.service.routes.common import Key, once
+from bathotype.service.routes.paging import Paged
 from bathotype.service.routes.route import api_router
-from bathotype.service.shares import find_usable, in_regions, reference_for, shares_of_version, visible_versions
+from bathotype.service.shares import find_usable, reference_for, visible_versions
 from bathotype.wire import sharing as wire
+from bathotype.wire.common import Page
 from bathotype.wire.operations import Operation
 
 router = api_router(tags=["shares"])
@@ -50,10 +52,11 @@ def propose_share(body: wire.ShareRequest, caller: Sharer, service: ServiceOf, k
 def list_shares(
     caller: Reader,
     reads: ReadsOf,
+    paging: Paged,
     side: Annotated[str, Query(pattern="^(given|taken|inbox|all)$", description="inbox: what waits for us.")] = "all",
     ended: bool = False,
-) -> list[wire.Share]:
-    """Shares of this account's lines with others, and of others' with it."""
+) -> Page[wire.Share]:
+    """Shares of this account's lines with others, and of others' with it; the newest first."""
     taken = or_(
         Share.consumer_id == caller.account_id, Share.consumer_id.is_(None) & (Share.owner_id != caller.account_id)
     )
@@ -65,10 +68,11 @@ def list_shares(
         "all": or_(given, taken),
     }[side]
     with reads.session() as session:
-        query = select(Share).where(where).order_by(Share.id.desc()).limit(500)
+        query = select(Share).where(where)
         if not ended:
             query = query.where(Share.state.in_(("proposed", "active")))
-        return share_answers(session, caller, session.scalars(query).all())
+        rows, following, total = paging.fetch(session, query, Share.id, str)
+        return Page[wire.Share](items=share_answers(session, caller, rows), next=following, total=total)
 
 
 @router.get("/shares/{share}")
@@ -100,8 +104,8 @@ def end_share(share: str, caller: Sharer, service: ServiceOf) -> wire.Share:
 
 
 @router.get("/shared-versions")
-def shared_versions(caller: Reader, reads: ReadsOf) -> list[wire.SharedVersion]:
-    """Versions of other accounts that this one may see, newest first within each line.
+def shared_versions(caller: Reader, reads: ReadsOf, paging: Paged) -> Page[wire.SharedVersion]:
+    """Versions of other accounts that this one may see, the newest first.
 
     A purged one only while instances of it are left here.
     """
@@ -111,33 +115,9 @@ def shared_versions(caller: Reader, reads: ReadsOf) -> list[wire.SharedVersion]:
         query = query.where(
             Line.account_id != caller.account_id, (Version.state != VersionState.PURGED) | Version.id.in_(kept)
         )
-        rows = session.scalars(query.order_by(Line.account_id, Line.name, Version.sort_key.desc()).limit(1000)).all()
-        ids = [v.id for v in rows]
-        held: dict[str, list[str]] = {}
-        ready = select(Replica).where(Replica.version_id.in_(ids), Replica.state == "ready").order_by(Replica.region)
-        for replica in session.scalars(ready):
-            held.setdefault(replica.version_id, []).append(replica.region)
-        mine = dict(
-            session.execute(
-                select(Instance.version_id, func.count())
-                .where(Instance.version_id.in_(ids), Instance.account_id == caller.account_id, IS_PRESENT)
-                .group_by(Instance.version_id)
-            ).all()
-        )
-        out = []
-        for version in rows:
-            allowed = in_regions(shares_of_version(session, caller.account_id, version))
-            out.append(
-                wire.SharedVersion(
-                    reference=reference_for(session, version, caller.account_id),
-                    state=version.state,
-                    regions=[r for r in held.get(version.id, []) if allowed is None or r in allowed],
-                    released_at=version.released_at,
-                    retire_on=version.retire_on,
-                    running=mine.get(version.id, 0),
-                )
-            )
-        return out
+        rows, following, total = paging.fetch(session, query, Version.id, str)
+        items = shared_version_answers(session, caller.account_id, rows)
+        return Page[wire.SharedVersion](items=items, next=following, total=total)
 
 
 @router.get("/lines/{name}/consumers")

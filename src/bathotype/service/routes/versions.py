@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import date
 from typing import Annotated
 
 from fastapi import Query, Response
@@ -12,7 +13,7 @@ from bathotype.core.contents.difference import difference
 from bathotype.core.contents.inventory import Contents, Package
 from bathotype.core.errors import NotFound, Refused
 from bathotype.core.lifecycle.references import check_name, parse_reference
-from bathotype.core.lifecycle.retirement import RetirementPlan, plan_purge, plan_retire
+from bathotype.core.lifecycle.retirement import RetirementPlan, plan_purge, plan_retire, plan_sunset
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service import audit, lifecycle
 from bathotype.service.answers.operations import operation_answers
@@ -32,12 +33,13 @@ from bathotype.service.records import BaseDisk, Finding, Hold, Line, Version, Ve
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, Retirer, ServiceOf
 from bathotype.service.routes.common import Key, once
+from bathotype.service.routes.conditions import Conditional
 from bathotype.service.routes.route import api_router, sent
 from bathotype.service.shares import find_usable, in_regions, reference_for
 from bathotype.service.signatures import signed
 from bathotype.service.usable import usable
 from bathotype.wire import versions as wire
-from bathotype.wire.common import PlanAnswer
+from bathotype.wire.common import Plan
 from bathotype.wire.operations import Operation
 
 router = api_router(tags=["versions"])
@@ -186,24 +188,37 @@ def resolve(
     )
 
 
+@router.get(_REF + "/sunset-plan")
+def sunset_plan(reference: str, caller: Reader, reads: ReadsOf, retire_on: date | None = None) -> Plan:
+    """Who runs a version and what announcing its end would do."""
+    with reads.session() as session:
+        return _plan(
+            plan_sunset(usage_of(session, find_version(session, caller, reference)), retire_on, utcnow().date())
+        )
+
+
 @router.get(_REF + "/retirement")
-def retirement_plan(reference: str, caller: Reader, reads: ReadsOf) -> PlanAnswer:
+def retirement_plan(reference: str, caller: Reader, reads: ReadsOf) -> Plan:
     """Who still uses a version and what retiring it would do."""
     with reads.session() as session:
         return _plan(plan_retire(usage_of(session, find_version(session, caller, reference))))
 
 
 @router.get(_REF + "/purging")
-def purge_plan(reference: str, caller: Reader, reads: ReadsOf, waive_grace: bool = False) -> PlanAnswer:
+def purge_plan(reference: str, caller: Reader, reads: ReadsOf, waive_grace: bool = False) -> Plan:
     """What prevents a purge, and what it would remove."""
     with reads.session() as session:
         usage = usage_of(session, find_version(session, caller, reference))
         return _plan(plan_purge(usage, utcnow(), waive_grace=waive_grace))
 
 
-def _plan(plan: RetirementPlan) -> PlanAnswer:
-    return PlanAnswer(
-        verb=plan.verb, blockers=list(plan.blockers), warnings=list(plan.warnings), effects=list(plan.effects)
+def _plan(plan: RetirementPlan) -> Plan:
+    return Plan(
+        verb=plan.verb,
+        subject=plan.subject,
+        blockers=list(plan.blockers),
+        warnings=list(plan.warnings),
+        effects=list(plan.effects),
     )
 
 
@@ -287,10 +302,13 @@ def verify(reference: str, caller: Operator, service: ServiceOf, region: str) ->
 
 
 @router.patch(_REF)
-def change(reference: str, body: wire.ChangeRequest, caller: Operator, service: ServiceOf) -> wire.Version:
+def change(
+    reference: str, body: wire.ChangeRequest, caller: Operator, service: ServiceOf, conditions: Conditional
+) -> wire.Version:
     """Change notes or pin-only; a version's content and number never change."""
     with service.database.sessions.begin() as session:
         version = find_version(session, caller, reference, lock="update")
+        conditions.check(reference_of(version), version_answer(session, version))
         wanted = body.model_dump(exclude_none=True)
         before = {name: getattr(version, name) for name in wanted}
         for name, value in wanted.items():
@@ -360,6 +378,6 @@ def show(reference: str, caller: Reader, reads: ReadsOf) -> wire.Version | Respo
     if named.number and named.account in (None, caller.account):
         row = OWN.first(reads.connection, caller=caller.account_id, line=named.line, number=named.number)
         if row is not None:
-            return sent(row.body.encode())
+            return sent(row.body.encode(), revision=row.revision)
     with reads.session() as session:
         return shown(session, caller, *find_usable(session, caller, named))

@@ -11,6 +11,7 @@ from bathotype.service.upkeep import (
     scratch,
     scrub,
     shares,
+    storage,
     sunsets,
     uploads,
 )
@@ -31,5 +32,6 @@ DUTIES: tuple[Duty, ...] = tuple(
         answers,
         chunks,
         history,
+        storage,
     )
 )

@@ -1,0 +1,173 @@
+"""``instances``: list them, and stop, start or terminate one or many."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from typing import TYPE_CHECKING, Any
+
+from bathotype.cli.options import Subparsers, command, group
+from bathotype.cli.output import confirm, emit_json, facts, follow, show_plan, table
+from bathotype.core.errors import Invalid
+
+if TYPE_CHECKING:
+    from bathotype.client import Client
+    from bathotype.wire.fleet import Instance, InstanceFilter
+
+
+def register(parsers: Subparsers) -> None:
+    """Add the commands."""
+    inner = group(parsers, "instances", "machines launched from versions")
+    parser = command(
+        inner,
+        "list",
+        _list,
+        "list instances and the version that each runs",
+        examples="  bathotype instances list --behind\n"
+        "  bathotype instances list --version gauge-collector@1.0.0 --state running\n"
+        "  bathotype instances list --csv > instances.csv",
+    )
+    _filters(parser)
+    parser.add_argument("--sort", metavar="KEY", help="launched, name, state, region or version; -KEY in reverse")
+    form = parser.add_mutually_exclusive_group()
+    form.add_argument("--csv", dest="form", action="store_const", const="csv", help="write them as CSV")
+    form.add_argument(
+        "--ndjson", dest="form", action="store_const", const="ndjson", help="write a line of JSON for each"
+    )
+    parser = command(inner, "counts", _counts, "count instances per version")
+    parser.add_argument("--line")
+    parser = command(inner, "show", _show, "show one instance and its identity")
+    parser.add_argument("instance", metavar="INSTANCE", help="name or id")
+    for verb, about in (
+        ("stop", "switch instances off"),
+        ("start", "switch stopped instances on"),
+        ("terminate", "remove instances with their disks, for good"),
+    ):
+        parser = command(
+            inner,
+            verb,
+            _act,
+            about,
+            examples=f"  bathotype instances {verb} quay-01 quay-02\n"
+            f"  bathotype instances {verb} --version gauge-collector --behind --plan",
+        )
+        parser.add_argument("instances", metavar="INSTANCE", nargs="*", help="name or id; none with a filter")
+        _filters(parser)
+        parser.add_argument("--plan", action="store_true", help="show which instances it concerns; change nothing")
+        parser.add_argument("--yes", action="store_true", help="do not ask for confirmation")
+        parser.add_argument("--no-wait", action="store_true", help="print the id of the operation and do not wait")
+        parser.set_defaults(verb=verb)
+
+
+def _filters(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--version", metavar="REF", help="a version, or a line for all of its versions")
+    parser.add_argument(
+        "--state", action="append", help="may be repeated (default: all that exist or are being launched)"
+    )
+    parser.add_argument("--region")
+    parser.add_argument("--behind", action="store_true", help="only those behind their line's newest release")
+    parser.add_argument("--find", metavar="TEXT", help="part of the name, or an id, a machine's id or an address")
+
+
+def _asked(given: argparse.Namespace) -> dict[str, Any]:
+    return {name: getattr(given, name) for name in ("version", "state", "region", "behind", "find")}
+
+
+def _list(client: Client, given: argparse.Namespace) -> None:
+    if given.form:
+        for piece in client.instances_file(given.form, **_asked(given), sort=given.sort):
+            sys.stdout.buffer.write(piece)
+        return None
+    found = list(client.instances(**_asked(given), sort=given.sort))
+    if given.json:
+        return emit_json(found)
+    table(
+        ("instance", "version", "behind", "state", "region", "zone", "address", "origin", "since"),
+        (
+            (
+                i.name,
+                i.reference,
+                f"{i.behind} (newest {i.newest})" if i.behind else "",
+                i.state,
+                i.region,
+                i.zone,
+                i.address,
+                i.origin if i.origin != "launched" else "",
+                i.launched_at,
+            )
+            for i in found
+        ),
+        empty="No instances.",
+    )
+
+
+def _counts(client: Client, given: argparse.Namespace) -> None:
+    counts = client.instance_counts(line=given.line)
+    if given.json:
+        return emit_json(counts)
+    table(
+        ("version", "state", "instances"),
+        ((c.reference, c.version_state, ", ".join(f"{n} {s}" for s, n in sorted(c.states.items()))) for c in counts),
+    )
+
+
+def _show(client: Client, given: argparse.Namespace) -> None:
+    i = client.instance(given.instance)
+    emit_json(i) if given.json else _facts(i)
+
+
+def _facts(i: Instance) -> None:
+    facts(
+        [
+            ("instance", i.name),
+            ("id", i.id),
+            ("version", i.reference),
+            ("behind", f"{i.behind} (newest {i.newest})" if i.behind else None),
+            ("state", i.state),
+            ("reason", i.reason),
+            ("region", f"{i.region} / {i.zone}"),
+            ("machine", i.machine_id),
+            ("address", i.address),
+            ("origin", i.origin),
+            ("host name", i.identity.get("host_name")),
+            ("machine id", i.identity.get("machine_id")),
+            *(("host key", key) for key in i.identity.get("host_keys", [])),
+            ("launched", i.launched_at),
+            ("ended", i.ended_at),
+        ]
+    )
+
+
+def _act(client: Client, given: argparse.Namespace) -> int:
+    where = _where(given)
+    if where is None and len(given.instances) == 1 and not given.plan:
+        i = client.act_on_instance(given.instances[0], given.verb)
+        emit_json(i) if given.json else print(f"{i.name} {i.state}")
+        return 0
+    chosen: dict[str, Any] = {"instances": given.instances} if where is None else {"where": where}
+    plan = client.plan_instance_change(given.verb, **chosen)
+    if given.plan:
+        return show_plan(plan, given)
+    if plan.blockers:
+        return show_plan(plan, given)
+    if not given.yes:
+        confirm(
+            f"This would {given.verb}: {', '.join(plan.names[:8])}{', …' if plan.count > 8 else ''} ({plan.count})."
+        )
+    operation = client.change_instances(given.verb, **chosen, selection=plan.selection)
+    if given.no_wait:
+        emit_json(operation) if given.json else print(operation.id)
+        return 0
+    done = follow(client, operation, quiet=given.json)
+    emit_json(done) if given.json else print(f"{done.subject}: {done.state}")
+    return 0
+
+
+def _where(given: argparse.Namespace) -> InstanceFilter | None:
+    """The filter that was given; None where instances were named.  Raises `Invalid` for both and for neither."""
+    from bathotype.wire.fleet import InstanceFilter  # here: a help text needs no models
+
+    asked = {name: value for name, value in _asked(given).items() if value}
+    if bool(asked) == bool(given.instances):
+        raise Invalid("Which instances?", advice="Name them, or give a filter such as --version or --behind.")
+    return InstanceFilter(**asked) if asked else None

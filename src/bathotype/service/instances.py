@@ -1,0 +1,84 @@
+"""Instances of an account: finding them, and stopping, starting and terminating them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from bathotype.core.errors import NotFound, Refused
+from bathotype.core.lifecycle.instances import InstanceVerb
+from bathotype.service import audit
+from bathotype.service.identities import forget_identity
+from bathotype.service.records import Instance
+from bathotype.service.records.base import CHANGE, utcnow
+from bathotype.service.records.fleet import PRESENT
+from bathotype.sites.protocol import Site
+
+_AT_A_TIME = 1000
+
+
+def find_instance(session: Session, account_id: str, name: str) -> Instance:
+    """An instance of an account by id or name.  Raises `NotFound`, or `Refused` where several have the name."""
+    query = select(Instance).where(Instance.account_id == account_id)
+    row = session.scalar(query.where(Instance.id == name))
+    if row is None:
+        found = list(session.scalars(query.where(Instance.name == name).order_by(Instance.id.desc())))
+        present = [r for r in found if r.state in PRESENT]
+        if len(present) > 1:
+            raise Refused(
+                f"Several instances are named {name!r}.",
+                advice=f"Name one by its id: {', '.join(r.id for r in present)}.",
+            )
+        row = next(iter(present or found), None)
+    if row is None:
+        raise NotFound(f"There is no instance {name!r}.", advice="`bathotype instances list` shows them.")
+    return row
+
+
+def find_instances(session: Session, account_id: str, names: Sequence[str]) -> list[str]:
+    """The ids of instances that are named by id or name, each once.  Raises as `find_instance` does."""
+    known: set[str] = set()
+    for at in range(0, len(names), _AT_A_TIME):
+        part = names[at : at + _AT_A_TIME]
+        known |= set(
+            session.scalars(select(Instance.id).where(Instance.account_id == account_id, Instance.id.in_(part)))
+        )
+    found = [name if name in known else find_instance(session, account_id, name).id for name in names]
+    return list(dict.fromkeys(found))
+
+
+def change_instance(session: Session, site: Site, row: Instance, verb: InstanceVerb, actor: str) -> None:
+    """Do something with an instance at its site, and record it.  The caller has locked the row.
+
+    Doing it again changes nothing.  Raises `Refused` where the instance's state forbids it, and the site's errors.
+    """
+    if row.state not in ("running", "stopped", "lost") or row.site_machine is None:
+        raise Refused(
+            f"{row.name} is {row.state}.",
+            advice="Wait until it runs, or cancel its launch." if row.state in ("pending", "starting") else "",
+            code="state-forbids",
+        )
+    if verb.name == "terminate":
+        site.delete_machine(row.site_machine)
+        row.ended_at = utcnow()
+        forget_identity(session, row.account_id, row.site_machine)
+    else:
+        site.power(row.site_machine, "on" if verb.name == "start" else "off")
+    before, row.state, row.reason = row.state, verb.done, None
+    row.acted_at = func.clock_timestamp()
+    audit.record(
+        session,
+        row.account_id,
+        actor,
+        f"instance.{verb.done}",
+        row.name,
+        before={"state": before},
+        after={"state": verb.done, "instance": row.id},
+    )
+
+
+def locked(session: Session, instance_id: str) -> Instance:
+    """An instance, locked until the transaction ends."""
+    return session.get_one(Instance, instance_id, with_for_update=CHANGE)

@@ -1,0 +1,27 @@
+"""Duty: measure once a day what accounts and lines need of the regions' stores."""
+
+from __future__ import annotations
+
+from bathotype.core.errors import BathotypeError
+from bathotype.service.records.base import utcnow
+from bathotype.service.storage import EVERY, last_measured, measure_region, thin_measures
+from bathotype.service.upkeep.duty import Duty, Turn
+
+
+def _run(turn: Turn) -> None:
+    now = utcnow()
+    with turn.database.reads() as session:
+        last = last_measured(session)
+    if last is not None and now - last < EVERY:
+        return
+    for region in turn.reach.regions:
+        turn.check()
+        try:
+            measure_region(turn.database, turn.reach, region, now, turn.failed)
+        except BathotypeError as error:
+            turn.failed(f"the store of {region}", error)
+    with turn.database.sessions.begin() as session:
+        thin_measures(session, now)
+
+
+DUTY = Duty("storage", _run, period=lambda _: 600.0, deadline=3600.0)
