@@ -1,5 +1,4 @@
 import { describe, expect, it } from "vitest";
-import { csv } from "../src/instances/csv";
 import { older } from "../src/packages/compare";
 import { stacked } from "../src/parts/tide-bands";
 import { iec, moment, pieces, plural, span, to } from "../src/parts/text";
@@ -27,13 +26,6 @@ describe("the order of package versions", () => {
   });
   it("knows a number that no integer holds", () =>
     expect(older("1.99999999999999999998", "1.99999999999999999999")).toBe(true));
-});
-
-describe("what is taken away as CSV", () => {
-  it("is text, whatever it begins with", () => {
-    const row = { id: "in-1", name: '=cmd|"x"', state: "running" } as never;
-    expect(csv([row]).split("\r\n")[1]).toContain(`in-1,"'=cmd|""x""",running`);
-  });
 });
 
 describe("the tide chart", () => {

@@ -60,7 +60,9 @@ def test_pages_are_followed_and_filters_are_sent_as_they_are() -> None:
     ]
     client, seen = answering(*pages)
     assert list(client.instances(state=["running", "lost"], behind=True)) == []
-    assert seen[0].url.params.multi_items() == [("state", "running"), ("state", "lost"), ("behind", "true")]
+    assert seen[0].url.params.multi_items() == [
+        ("state", "running"), ("state", "lost"), ("behind", "true"), ("limit", "500"),
+    ]  # fmt: skip
     assert seen[1].url.params["cursor"] == "abc"
     with pytest.raises(TypeError):
         client.instances(stat="running")  # type: ignore[call-arg]

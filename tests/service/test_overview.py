@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import secrets
 from datetime import UTC, timedelta
 from typing import Any
 
@@ -184,3 +185,31 @@ def test_the_console_is_served_with_a_strict_policy(office: Office) -> None:
     missing = http.get("http://office/api/v1/nothing")
     assert missing.status_code == 404 and missing.headers["content-type"] == "application/problem+json"
     assert http.post("http://office/lines").status_code in (404, 405)
+
+
+def test_what_is_stored_is_measured_once_a_day(office: Office) -> None:
+    shared, own = secrets.token_bytes(200_000), secrets.token_bytes(100_000)
+    office.version("gauge@1.0.0", data=shared)
+    office.version("gauge@1.1.0", data=shared)
+    office.version("surge@1.0.0", data=shared[: 2 * 65536] + own)
+    office.version("charts@1.0.0", account="chart-house", data=shared)
+    with office.core as client:
+        assert client.storage().measured_at is None
+        office.upkeep("storage")
+        office.upkeep("storage")
+        stored = client.storage()
+        assert len(stored.days) == 1, "once a day"
+        found = {(s.region, s.line): (s.alone[0], s.shared[0]) for s in stored.series}
+        assert set(found) == {("skerry-1", None), ("skerry-1", "gauge"), ("skerry-1", "surge")}
+        alone, with_others = found["skerry-1", "gauge"]
+        assert alone == 0 and 200_000 <= with_others < 201_000, "chart-house needs all of it as well"
+        alone, with_others = found["skerry-1", "surge"]
+        assert 100_000 <= alone < 103_000 and 131_000 <= with_others < 132_000
+        assert sum(found["skerry-1", None]) == pytest.approx(300_000, rel=0.02)
+        office.execute("update stored_bytes set at = at - interval '2 days'")
+        (office.folder / "stores" / "skerry-1" / "manifests").rename(office.folder / "gone")
+        office.upkeep("storage")  # what cannot be read is left out
+        (office.folder / "gone").rename(office.folder / "stores" / "skerry-1" / "manifests")
+        office.execute("delete from stored_bytes where at > now() - interval '1 day'")
+        office.upkeep("storage")
+        assert len(client.storage().days) == 2

@@ -134,6 +134,19 @@ def begin(kind: str, lives: Lives, client: Client, ready: tuple[str, Path]) -> t
                 caller.accept_share(client.share(subject=fresh, consumer=PARTNER).id)
                 fresh = f"tide-core/{fresh}"
             return caller.launch(reference=fresh, region="skerry-1", count=2, name=f"{name}-{{n}}"), each_once
+        case "change-instances":
+            names = [f"many-{number.replace('.', '-')}-{n}" for n in (1, 2)]
+            launched = client.launch(reference=reference, region="skerry-1", count=2, name=names[0][:-1] + "{n}")
+            lives.finish(client, launched)
+
+            def ended() -> None:
+                assert [client.instance(n).state for n in names] == ["terminated"] * 2
+                assert not {m.name for m in lives.system.site().machines("skerry-1")} & set(names)
+                for n in names:
+                    told = [e.action for e in client.events(subject=n)]
+                    assert told.count("instance.terminated") == 1, "recorded once"
+
+            return client.change_instances("terminate", instances=names), ended
         case "replicate":
             fresh = edited(lives, client, reference)
 

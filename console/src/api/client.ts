@@ -30,7 +30,10 @@ const headers: Middleware = {
   },
 };
 
-export const http = createClient<paths, "application/json">({ baseUrl: location.origin, fetch: (r) => globalThis.fetch(r) });
+export const http = createClient<paths, "application/json">({
+  baseUrl: location.origin,
+  fetch: (r) => globalThis.fetch(r),
+});
 http.use(headers);
 
 type Answered<T> = Promise<{ data?: T; error?: unknown; response: Response }>;
@@ -48,6 +51,11 @@ export async function answer<T>(call: Answered<T>): Promise<T> {
   const words = told.detail ?? `The service answered ${result.response.status}.`;
   throw new Problem(result.response.status, words, told.code, told.advice, told.request_id);
 }
+
+/** For a change that is meant for what was seen: refused where somebody else has changed it since. */
+export const since = (revision: string) => ({ "if-match": `"${revision}"` });
+/** For something new: refused where there is one of that name already. */
+export const fresh = { "if-none-match": "*" };
 
 /** A key under which a creating request has one effect, however often it is sent. */
 export const onceKey = () => ({ "Idempotency-Key": crypto.randomUUID() });

@@ -1,8 +1,7 @@
 import { keepPreviousData, queryOptions } from "@tanstack/react-query";
-import { answer, http, type Schema } from "./client";
+import { answer, http } from "./client";
 
 type Params = Record<string, string | number | boolean | undefined>;
-type OperationState = Schema["Operation"]["state"];
 
 /** Everything that pages ask for, each under the key by which the live feed renews it. */
 export const ask = {
@@ -65,17 +64,16 @@ export const ask = {
       queryKey: ["still", "signature", reference],
       queryFn: () => answer(http.GET("/api/v1/versions/{reference}/signature", { params: { path: { reference } } })),
     }),
-  machines: () => queryOptions({ queryKey: ["machines"], queryFn: () => answer(http.GET("/api/v1/machines")) }),
+  machines: () =>
+    queryOptions({
+      queryKey: ["machines", "all"],
+      queryFn: () => answer(http.GET("/api/v1/machines", { params: { query: { limit: 500, launched: false } } })),
+    }),
   inspection: (machine: string, region: string) =>
     queryOptions({
       queryKey: ["still", "inspection", region, machine],
       queryFn: () =>
         answer(http.GET("/api/v1/machines/{machine}/inspection", { params: { path: { machine }, query: { region } } })),
-    }),
-  operations: (state?: OperationState) =>
-    queryOptions({
-      queryKey: ["operations", state ?? "all"],
-      queryFn: () => answer(http.GET("/api/v1/operations", { params: { query: { state, limit: 100 } } })),
     }),
   operation: (id: string) =>
     queryOptions({
@@ -114,9 +112,20 @@ export const ask = {
       queryKey: ["keys", account],
       queryFn: () => answer(http.GET("/api/v1/accounts/{account}/keys", { params: { path: { account } } })),
     }),
-  shares: () => queryOptions({ queryKey: ["shares"], queryFn: () => answer(http.GET("/api/v1/shares")) }),
+  storage: () => queryOptions({ queryKey: ["storage"], queryFn: () => answer(http.GET("/api/v1/storage")) }),
+  replicasOfLine: (name: string) =>
+    queryOptions({
+      queryKey: ["replicas", "line", name],
+      queryFn: () =>
+        answer(http.GET("/api/v1/lines/{name}/replicas", { params: { path: { name }, query: { limit: 100 } } })),
+    }),
+  profiles: () =>
+    queryOptions({ queryKey: ["still", "profiles"], queryFn: () => answer(http.GET("/api/v1/profiles")) }),
   sharedVersions: () =>
-    queryOptions({ queryKey: ["shared-versions"], queryFn: () => answer(http.GET("/api/v1/shared-versions")) }),
+    queryOptions({
+      queryKey: ["shared-versions"],
+      queryFn: () => answer(http.GET("/api/v1/shared-versions", { params: { query: { limit: 500 } } })),
+    }),
   rules: () => queryOptions({ queryKey: ["rules"], queryFn: () => answer(http.GET("/api/v1/rules")) }),
   allowances: () => queryOptions({ queryKey: ["allowances"], queryFn: () => answer(http.GET("/api/v1/allowances")) }),
   firstBoot: () => queryOptions({ queryKey: ["first-boot"], queryFn: () => answer(http.GET("/api/v1/first-boot")) }),

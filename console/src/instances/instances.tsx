@@ -1,17 +1,25 @@
-import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { answer, http } from "~/api/client";
+import type { paths } from "~/api/schema";
 import { ask } from "~/api/queries";
+import { useSession } from "~/app/session";
 import { Button, Empty, Loading, ProblemShown } from "~/parts/basics";
+import { useColumns } from "~/parts/columns";
 import { Check, Choice, TextField } from "~/parts/form";
+import { usePages } from "~/parts/paged";
 import { Says } from "~/parts/sentence";
 import { plural } from "~/parts/text";
+import { ChangeMany, type ChangeVerb, type Chosen } from "./change-many";
+import { instanceColumns } from "./columns";
 import { Rows } from "./rows";
-import { saveCsv } from "./save";
+import { save } from "./save";
 
 const PAGE = 200;
 const states = ["running", "stopped", "starting", "pending", "lost", "terminated", "failed"] as const;
+const sorts = ["launched", "name", "state", "region", "version"].flatMap((key) => [key, `-${key}`]);
+type Sort = NonNullable<paths["/api/v1/instances"]["get"]["parameters"]["query"]>["sort"];
 
 function useFilter() {
   const [search, setSearch] = useSearchParams();
@@ -44,26 +52,19 @@ function query(get: (name: string) => string) {
 /** Every instance of the account: ten thousand stay smooth, since only what is seen is drawn. */
 export function Component() {
   const { get, set } = useFilter();
+  const { may } = useSession();
   const asked = query(get);
+  const sort = (sorts.includes(get("sort")) ? get("sort") : "-launched") as Sort;
   const [text, setText] = useState(get("find"));
   const lines = useQuery(ask.lines()).data?.items ?? [];
   const regions = useQuery(ask.regions()).data ?? [];
-  const total = useQuery(ask.counts()).data?.reduce(
-    (sum, one) =>
-      sum +
-      Object.entries(one.states).reduce(
-        (n, [state, count]) => (["terminated", "failed"].includes(state) ? n : n + count),
-        0,
-      ),
-    0,
+  const pages = usePages(["instances", asked, sort], (cursor) =>
+    answer(
+      http.GET("/api/v1/instances", { params: { query: { ...asked, sort, limit: PAGE, cursor, total: !cursor } } }),
+    ),
   );
-  const pages = useInfiniteQuery({
-    queryKey: ["instances", asked],
-    queryFn: ({ pageParam }) =>
-      answer(http.GET("/api/v1/instances", { params: { query: { ...asked, limit: PAGE, cursor: pageParam } } })),
-    initialPageParam: undefined as string | undefined,
-    getNextPageParam: (page) => page.next ?? undefined,
-  });
+  const { shown, chooser } = useColumns("instances", instanceColumns);
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
   const find = useRef(set);
   useEffect(() => {
     find.current = set;
@@ -75,26 +76,29 @@ export function Component() {
     const timer = setTimeout(() => find.current("find", asking), 300);
     return () => clearTimeout(timer);
   }, [asking, found]);
-  const rows = pages.data?.pages.flatMap((page) => page.items) ?? [];
+  const { rows } = pages;
+  const total = pages.total ?? rows.length;
   const narrowed = Object.values(asked).some((value) => value !== undefined);
-  const count = narrowed
-    ? `${plural(rows.length, "instance")}${pages.hasNextPage ? " and more" : ""}`
-    : plural(total ?? rows.length, "instance");
-  const what = [
-    asked.behind && "behind",
-    asked.version && `of ${asked.version}`,
-    asked.region && `in ${asked.region}`,
-    get("state"),
-    found && `like “${found}”`,
-  ]
-    .filter(Boolean)
-    .join(", ");
+  const of = [asked.version && `of ${asked.version}`, asked.region && `in ${asked.region}`, found && `like “${found}”`];
+  const how = get("state") || (asked.behind ? "behind" : "there or coming");
+  const also = get("state") && asked.behind ? " and behind" : "";
+  const sentence = [plural(total, "instance"), ...of, total === 1 ? "is" : "are", how].filter(Boolean).join(" ");
+  const choice = {
+    has: (id: string) => chosen.has(id),
+    set: (id: string, on: boolean) => {
+      const next = new Set(chosen);
+      if (on) next.add(id);
+      else next.delete(id);
+      setChosen(next);
+    },
+    all: (on: boolean) => setChosen(new Set(on ? rows.map((row) => row.id) : [])),
+  };
   return (
     <>
       <Says
-        under={asked.behind ? "Each runs an older version than the newest released one of its line." : "Newest first."}
-      >{`${count}${what ? `, ${what}` : ` ${total === 1 ? "is" : "are"} there or coming`}.`}</Says>
-      <div className="mt-4 grid grid-cols-2 gap-x-4 sm:grid-cols-3 lg:grid-cols-6">
+        under={asked.behind ? "Each runs an older version than the newest released one of its line." : undefined}
+      >{`${sentence}${also}.`}</Says>
+      <div className="mt-4 grid grid-cols-2 gap-x-4 sm:grid-cols-3 lg:grid-cols-5">
         <TextField label="Name, id or address" type="search" value={text} onChange={(e) => setText(e.target.value)} />
         <Choice
           label="Line"
@@ -121,17 +125,34 @@ export function Component() {
             onChange={(e) => set("behind", e.target.checked ? "true" : "")}
           />
         </div>
-        <div className="self-center pt-1">
-          <Button onClick={() => void saveCsv(asked)}>Save as CSV</Button>
-        </div>
+      </div>
+      <div className="mb-1 flex flex-wrap items-baseline justify-between gap-x-6 gap-y-1">
+        {may("operate") ? (
+          <Many chosen={chosen} asked={asked} total={total} narrowed={narrowed} done={() => setChosen(new Set())} />
+        ) : (
+          <span />
+        )}
+        <span className="text-small flex gap-4">
+          <Button kind="quiet" className="text-small" onClick={() => void save({ ...asked, sort }, "csv")}>
+            Save as CSV
+          </Button>
+          <Button kind="quiet" className="text-small" onClick={() => void save({ ...asked, sort }, "ndjson")}>
+            as NDJSON
+          </Button>
+          {chooser}
+        </span>
       </div>
       {pages.error && <ProblemShown problem={pages.error} />}
-      {pages.isPending ? (
+      {pages.pending ? (
         <Loading />
       ) : rows.length ? (
         <Rows
           rows={rows}
-          more={pages.hasNextPage && !pages.isFetchingNextPage ? () => void pages.fetchNextPage() : undefined}
+          columns={shown}
+          choice={may("operate") ? choice : undefined}
+          sort={sort ?? ""}
+          sortBy={(wanted) => set("sort", wanted === "-launched" ? "" : wanted)}
+          more={pages.more}
         />
       ) : (
         <Empty>
@@ -145,5 +166,43 @@ export function Component() {
         </Empty>
       )}
     </>
+  );
+}
+
+type ManyGiven = {
+  chosen: ReadonlySet<string>;
+  asked: ReturnType<typeof query>;
+  total: number;
+  narrowed: boolean;
+  done: () => void;
+};
+
+/** What can be done with those that are chosen, or with all that fit the filters. */
+function Many({ chosen, asked, total, narrowed, done }: ManyGiven) {
+  const [verb, setVerb] = useState<ChangeVerb | null>(null);
+  if (!chosen.size && !(narrowed && total))
+    return <span className="text-small text-ink-2">Choose instances, or narrow the list, to change many at once.</span>;
+  const what: Chosen = chosen.size
+    ? { instances: [...chosen] }
+    : { where: { ...asked, behind: asked.behind ?? false } };
+  const close = () => {
+    setVerb(null);
+    done();
+  };
+  return (
+    <span className="text-small flex flex-wrap gap-x-4">
+      <span>{chosen.size ? `${chosen.size} chosen:` : `All ${total.toLocaleString("en-GB")} that fit:`}</span>
+      {(["stop", "start", "terminate"] as const).map((one) => (
+        <Button
+          key={one}
+          kind="quiet"
+          className={one === "terminate" ? "text-heed! text-small font-semibold" : "text-small font-semibold"}
+          onClick={() => setVerb(one)}
+        >
+          {`${one[0]!.toUpperCase()}${one.slice(1)}`}
+        </Button>
+      ))}
+      {verb && <ChangeMany verb={verb} chosen={what} close={close} />}
+    </span>
   );
 }

@@ -1,17 +1,28 @@
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useLayoutEffect, useRef, useState } from "react";
-import { Link } from "react-router";
 import type { Schema } from "~/api/client";
-import { Moment } from "~/parts/basics";
-import { State } from "~/parts/state";
-import { to } from "~/parts/text";
+import type { InstanceColumn } from "./columns";
 
 const HEIGHT = 36;
-const columns =
-  "grid grid-cols-[minmax(9rem,1.4fr)_minmax(7rem,1fr)_minmax(12rem,1.6fr)_minmax(7rem,1fr)_minmax(8rem,1fr)_minmax(6rem,0.8fr)] gap-x-4";
+const row = "grid items-center gap-x-4";
+
+export type Choice = {
+  has: (id: string) => boolean;
+  set: (id: string, on: boolean) => void;
+  all: (on: boolean) => void;
+};
+type Given = {
+  rows: Schema["Instance"][];
+  columns: InstanceColumn[];
+  /** Which are chosen; undefined where nobody may act. */
+  choice?: Choice;
+  sort: string;
+  sortBy: (sort: string) => void;
+  more?: () => void;
+};
 
 /** Rows of which only those in sight are drawn; asks for more when the end comes near. */
-export function Rows({ rows, more }: { rows: Schema["Instance"][]; more?: () => void }) {
+export function Rows({ rows, columns, choice, sort, sortBy, more }: Given) {
   const list = useRef<HTMLDivElement>(null);
   const [top, setTop] = useState(0);
   useLayoutEffect(() => setTop(list.current?.offsetTop ?? 0), []);
@@ -26,58 +37,85 @@ export function Rows({ rows, more }: { rows: Schema["Instance"][]; more?: () => 
   useEffect(() => {
     if (more && last > rows.length - 60) more();
   }, [last, rows.length, more]);
+  const grid = { gridTemplateColumns: `${choice ? "1.25rem " : ""}${columns.map((c) => c.width).join(" ")}` };
   return (
     <div className="overflow-x-auto" tabIndex={0} role="region" aria-label="Instances">
       <div role="table" aria-label="Instances" aria-rowcount={rows.length + 1} className="min-w-[54rem]">
-        <div role="row" className={`${columns} border-rule text-label text-ink-3 border-b py-1.5 font-semibold`}>
-          {["instance", "state", "version", "region", "address", "launched"].map((head) => (
-            <span key={head} role="columnheader">
-              {head}
+        <div
+          role="row"
+          className={`${row} border-rule text-label text-ink-3 border-b py-1.5 font-semibold`}
+          style={grid}
+        >
+          {choice && (
+            <span role="columnheader">
+              <input
+                type="checkbox"
+                className="accent-link"
+                aria-label="Choose all that are loaded"
+                checked={rows.length > 0 && rows.every((one) => choice.has(one.id))}
+                onChange={(e) => choice.all(e.target.checked)}
+              />
             </span>
+          )}
+          {columns.map((column) => (
+            <Head key={column.head} column={column} sort={sort} sortBy={sortBy} />
           ))}
         </div>
         <div ref={list} role="rowgroup" className="relative" style={{ height: virtual.getTotalSize() }}>
-          {seen.map((item) => (
-            <Row
-              key={item.key}
-              row={rows[item.index]!}
-              place={item.index}
-              top={item.start - virtual.options.scrollMargin}
-            />
-          ))}
+          {seen.map((item) => {
+            const one = rows[item.index]!;
+            return (
+              <div
+                key={item.key}
+                role="row"
+                aria-rowindex={item.index + 2}
+                className={`${row} border-hair absolute inset-x-0 border-b whitespace-nowrap`}
+                style={{
+                  ...grid,
+                  height: HEIGHT,
+                  transform: `translateY(${item.start - virtual.options.scrollMargin}px)`,
+                }}
+              >
+                {choice && (
+                  <span role="cell">
+                    <input
+                      type="checkbox"
+                      className="accent-link"
+                      aria-label={`Choose ${one.name}`}
+                      checked={choice.has(one.id)}
+                      onChange={(e) => choice.set(one.id, e.target.checked)}
+                    />
+                  </span>
+                )}
+                {columns.map((column) => (
+                  <span key={column.head} role="cell" className="overflow-hidden text-ellipsis">
+                    {column.cell(one)}
+                  </span>
+                ))}
+              </div>
+            );
+          })}
         </div>
       </div>
     </div>
   );
 }
 
-function Row({ row, place, top }: { row: Schema["Instance"]; place: number; top: number }) {
+/** A heading that sorts, where the service can: once up, once down. */
+function Head({ column, sort, sortBy }: { column: InstanceColumn } & Pick<Given, "sort" | "sortBy">) {
+  if (!column.sort) return <span role="columnheader">{column.head}</span>;
+  const up = sort === column.sort;
+  const down = sort === `-${column.sort}`;
   return (
-    <div
-      role="row"
-      aria-rowindex={place + 2}
-      className={`${columns} border-hair absolute inset-x-0 items-center border-b whitespace-nowrap`}
-      style={{ height: HEIGHT, transform: `translateY(${top}px)` }}
-    >
-      <span role="cell" className="overflow-hidden text-ellipsis">
-        <Link to={to.instance(row.id)} className="text-ink font-semibold">
-          {row.name}
-        </Link>
-      </span>
-      <span role="cell">
-        <State state={row.state} />
-      </span>
-      <span role="cell" className="overflow-hidden text-ellipsis">
-        <Link to={to.version(row.reference)}>{row.reference}</Link>
-        {row.behind > 0 && <span className="text-heed"> {row.newest} is newer</span>}
-      </span>
-      <span role="cell">
-        {row.region} <span className="text-ink-3">{row.zone.replace(row.region, "").replace("-", "")}</span>
-      </span>
-      <span role="cell">{row.address}</span>
-      <span role="cell">
-        <Moment at={row.launched_at} />
-      </span>
-    </div>
+    <span role="columnheader" aria-sort={up ? "ascending" : down ? "descending" : "none"}>
+      <button
+        type="button"
+        className="hover:text-ink font-semibold"
+        onClick={() => sortBy(up ? `-${column.sort}` : column.sort!)}
+      >
+        {column.head}
+        <span aria-hidden>{up ? " ↑" : down ? " ↓" : ""}</span>
+      </button>
+    </span>
   );
 }

@@ -1,18 +1,15 @@
-import { answer, http, type Schema } from "~/api/client";
-import { csv } from "./csv";
+import { acting, Problem } from "~/api/client";
 
-/** Every instance that fits the filters, as a file. */
-export async function saveCsv(asked: object) {
-  const rows: Schema["Instance"][] = [];
-  let cursor: string | undefined;
-  do {
-    const page = await answer(http.GET("/api/v1/instances", { params: { query: { ...asked, limit: 500, cursor } } }));
-    rows.push(...page.items);
-    cursor = page.next ?? undefined;
-  } while (cursor);
+/** Every instance that fits the filters, as the service writes it: CSV, or a line of JSON for each. */
+export async function save(asked: Record<string, unknown>, format: "csv" | "ndjson") {
+  const query = new URLSearchParams({ format });
+  for (const [name, value] of Object.entries(asked))
+    for (const one of Array.isArray(value) ? value : [value]) if (one !== undefined) query.append(name, String(one));
+  const response = await fetch(`/api/v1/instances?${query}`, { headers: { "Bathotype-Account": acting.account } });
+  if (!response.ok) throw new Problem(response.status, `The service answered ${response.status}.`);
   const link = document.createElement("a");
-  link.href = URL.createObjectURL(new Blob([csv(rows)], { type: "text/csv" }));
-  link.download = "instances.csv";
+  link.href = URL.createObjectURL(await response.blob());
+  link.download = `instances.${format}`;
   link.click();
   URL.revokeObjectURL(link.href);
 }

@@ -21,7 +21,7 @@ export function Component() {
   const go = useNavigate();
   const { may, who, account } = useSession();
   const lines = useQuery(ask.lines()).data?.items ?? [];
-  const shared = useQuery(ask.sharedVersions()).data ?? [];
+  const shared = useQuery(ask.sharedVersions()).data?.items ?? [];
   const regions = useQuery(ask.regions()).data ?? [];
   const saved = useQuery(ask.firstBoot()).data ?? [];
   const [given, setGiven] = useState<Record<string, string>>({ of: search.get("of") ?? "", count: "1", name: sample });

@@ -1,9 +1,10 @@
-import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { useSearchParams } from "react-router";
 import { answer, http } from "~/api/client";
 import { Button, Loading, ProblemShown } from "~/parts/basics";
 import { Choice, TextField } from "~/parts/form";
+import { More, usePages } from "~/parts/paged";
 import { Says } from "~/parts/sentence";
 import { EventRows } from "./event-rows";
 
@@ -33,19 +34,10 @@ export function Component() {
   const subject = search.get("subject") ?? "";
   const action = search.get("action") ?? "";
   const [text, setText] = useState(subject);
-  const pages = useInfiniteQuery({
-    queryKey: ["events", { subject, action }],
-    queryFn: ({ pageParam }) =>
-      answer(
-        http.GET("/api/v1/events", {
-          params: {
-            query: { subject: subject || undefined, action: action || undefined, limit: 100, cursor: pageParam },
-          },
-        }),
-      ),
-    initialPageParam: undefined as string | undefined,
-    getNextPageParam: (page) => page.next ?? undefined,
-  });
+  const asked = { subject: subject || undefined, action: action || undefined };
+  const pages = usePages(["events", asked], (cursor) =>
+    answer(http.GET("/api/v1/events", { params: { query: { ...asked, limit: 100, cursor } } })),
+  );
   const change = (given: Record<string, string>) => {
     const next = { subject, action, ...given };
     setSearch(Object.fromEntries(Object.entries(next).filter(([, value]) => value)), { replace: true });
@@ -54,7 +46,6 @@ export function Component() {
     event.preventDefault();
     change({ subject: text.trim() });
   };
-  const rows = pages.data?.pages.flatMap((page) => page.items) ?? [];
   return (
     <>
       <Says under={<Chain />}>{subject ? `What happened to ${subject}.` : "What happened, newest first."}</Says>
@@ -79,12 +70,8 @@ export function Component() {
         </div>
       </form>
       {pages.error && <ProblemShown problem={pages.error} />}
-      {pages.isPending ? <Loading /> : <EventRows events={rows} empty="Nothing fits." />}
-      {pages.hasNextPage && (
-        <Button className="mt-4" disabled={pages.isFetchingNextPage} onClick={() => void pages.fetchNextPage()}>
-          Earlier
-        </Button>
-      )}
+      {pages.pending ? <Loading /> : <EventRows events={pages.rows} empty="Nothing fits." />}
+      <More pages={pages} title="Earlier" />
     </>
   );
 }

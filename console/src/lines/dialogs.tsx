@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { answer, http, type Schema } from "~/api/client";
+import { answer, http, since, type Schema } from "~/api/client";
 import { ask } from "~/api/queries";
 import { ProblemShown } from "~/parts/basics";
 import { Confirm, PlanShown } from "~/parts/dialog";
@@ -70,7 +70,10 @@ function PlacementDialog({ name, close }: Given) {
     enabled: now.isSuccess,
   });
   const act = async () => {
-    const result = await answer(http.PUT("/api/v1/lines/{name}/placement", { params: { path: { name } }, body }));
+    const header = now.data ? since(now.data.revision ?? "") : {};
+    const result = await answer(
+      http.PUT("/api/v1/lines/{name}/placement", { params: { path: { name }, header }, body }),
+    );
     await cache.invalidateQueries();
     if (result.operations[0]) void go(to.operation(result.operations[0].id));
   };

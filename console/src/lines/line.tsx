@@ -10,7 +10,7 @@ import { GoingOn } from "~/parts/progress";
 import { Sentence } from "~/parts/sentence";
 import { State } from "~/parts/state";
 import { Table } from "~/parts/table";
-import { day, iec, to } from "~/parts/text";
+import { day, iec, plural, to } from "~/parts/text";
 import { TideChart } from "~/parts/tide-chart";
 import { LineDialog } from "./dialogs";
 
@@ -21,6 +21,7 @@ export function Component() {
   const { data, error } = useQuery(ask.line(name));
   const history = useQuery(ask.history(name));
   const versions = useQuery(ask.versions(name));
+  const replicas = useQuery(ask.replicasOfLine(name));
   const [asked, setAsked] = useState("");
   if (error) return <ProblemShown problem={error} />;
   if (!data) return <Loading />;
@@ -48,6 +49,8 @@ export function Component() {
       {history.data && data.line.running > 0 && <TideChart history={history.data} />}
       <Heading>Versions</Heading>
       {versions.data && <Versions versions={versions.data.items} runs={data.runs} />}
+      <Heading>Where they are kept</Heading>
+      {replicas.data && <Kept rows={replicas.data.items} />}
       <Heading>Who runs it</Heading>
       <Runs runs={data.runs} />
       {asked && (
@@ -85,9 +88,36 @@ function Versions({ versions, runs }: { versions: Schema["Version"][]; runs: Sch
         { head: "state", cell: (version) => <State state={version.state}>{stateWords(version)}</State> },
         { head: "running", number: true, cell: (version) => version.running },
         { head: "where it runs", cell: (version) => where(version.number) },
-        { head: "where it is kept", cell: (version) => version.regions.join(", ") },
         { head: "packages", number: true, cell: (version) => version.packages },
         { head: "added bytes", number: true, cell: (version) => iec(version.sizes.new) },
+      ]}
+    />
+  );
+}
+
+/** A row a version, a column a region: launch-ready disks, or what is the matter with the replica. */
+function Kept({ rows }: { rows: Schema["VersionReplicas"][] }) {
+  const regions = [...new Set(rows.flatMap((row) => row.replicas.map((one) => one.region)))].sort();
+  if (!regions.length) return <p className="text-ink-2 py-3">No region holds a version of it.</p>;
+  return (
+    <Table
+      label="Where they are kept"
+      rows={rows}
+      id={(row) => row.reference}
+      columns={[
+        {
+          head: "version",
+          cell: (row) => <Link to={to.version(row.reference, "where")}>{row.reference.split("@")[1]}</Link>,
+        },
+        ...regions.map((region) => ({
+          head: region,
+          cell: (row: Schema["VersionReplicas"]) => {
+            const one = row.replicas.find((replica) => replica.region === region);
+            if (!one) return <span className="text-ink-3">not here</span>;
+            if (one.state !== "ready") return <State state={one.state} />;
+            return one.standing ? plural(one.standing, "launch-ready disk") : "its bytes";
+          },
+        })),
       ]}
     />
   );

@@ -15,7 +15,7 @@ import { plural, to } from "~/parts/text";
 /** Which version runs where?  All lines, each with its small tide chart. */
 export function Component() {
   const { data, error } = useQuery(ask.overview());
-  const shared = useQuery(ask.sharedVersions());
+  const shared = useQuery(ask.sharedVersions()).data?.items ?? [];
   const { may, account } = useSession();
   const [making, setMaking] = useState(false);
   if (error) return <ProblemShown problem={error} />;
@@ -61,12 +61,12 @@ export function Component() {
           A line is a named sequence of versions for one purpose. Make the first one, then capture a machine into it.
         </Empty>
       )}
-      {shared.data && shared.data.length > 0 && (
+      {shared && shared.length > 0 && (
         <>
           <h2 className="text-label text-ink-2 mt-8 mb-1 font-semibold">Shared with {account}</h2>
           <Table
             label="Shared versions"
-            rows={shared.data}
+            rows={shared}
             id={(version) => version.reference}
             columns={[
               {

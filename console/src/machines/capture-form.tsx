@@ -7,6 +7,7 @@ import { useSession } from "~/app/session";
 import { Button, ProblemShown } from "~/parts/basics";
 import { Choice, TextArea, TextField } from "~/parts/form";
 import { to } from "~/parts/text";
+import { ProfileChoice, useProfile } from "./profile-choice";
 
 type Bump = "patch" | "minor" | "major";
 
@@ -27,6 +28,7 @@ export function CaptureForm({ inspection, line: wanted }: { inspection: Schema["
   const [notes, setNotes] = useState("");
   const [problem, setProblem] = useState<unknown>(null);
   const [busy, setBusy] = useState(false);
+  const profile = useProfile();
   if (!may("operate"))
     return (
       <p className="text-small text-ink-2">
@@ -44,7 +46,6 @@ export function CaptureForm({ inspection, line: wanted }: { inspection: Schema["
       setBusy(false);
     }
   };
-  const profile = "linux";
   const capture = (event: FormEvent) => {
     event.preventDefault();
     const named = number || (fresh ? "1.0.0" : "");
@@ -55,7 +56,7 @@ export function CaptureForm({ inspection, line: wanted }: { inspection: Schema["
       number: named || null,
       bump: named ? null : bump,
       mode,
-      profile,
+      profile: profile.given,
       notes,
       tags: {},
     };
@@ -65,7 +66,7 @@ export function CaptureForm({ inspection, line: wanted }: { inspection: Schema["
     void send(() =>
       answer(
         http.POST("/api/v1/capture-plans", {
-          body: { machine: machine.id, region: machine.region, profile, tags: {} },
+          body: { machine: machine.id, region: machine.region, profile: profile.given, tags: {} },
           params: { header: onceKey() },
         }),
       ),
@@ -109,6 +110,7 @@ export function CaptureForm({ inspection, line: wanted }: { inspection: Schema["
           ["as-is", "as it is: its identity stays in the version"],
         ]}
       />
+      {mode !== "as-is" && <ProfileChoice profile={profile} />}
       <TextArea label="Notes" value={notes} onChange={(e) => setNotes(e.target.value)} />
       {problem !== null && <ProblemShown problem={problem} />}
       {!capturable && <p className="text-small text-heed mb-2">Not possible before the obstacles are gone.</p>}

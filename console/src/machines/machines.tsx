@@ -1,34 +1,43 @@
-import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { ask } from "~/api/queries";
+import { answer, http } from "~/api/client";
 import { Empty, Loading, Moment, ProblemShown } from "~/parts/basics";
 import { Check, TextField } from "~/parts/form";
+import { More, usePages } from "~/parts/paged";
 import { Says } from "~/parts/sentence";
 import { State } from "~/parts/state";
-import { Table } from "~/parts/table";
+import { ChosenTable } from "~/parts/table";
 import { iec, plural, to } from "~/parts/text";
 
 /** Machines of all regions, as sources of captures. */
 export function Component() {
-  const { data, error } = useQuery(ask.machines());
   const [search] = useSearchParams();
   const line = search.get("line") ?? "";
   const [text, setText] = useState("");
-  const [launched, setLaunched] = useState(false);
-  if (error) return <ProblemShown problem={error} />;
-  if (!data) return <Loading />;
-  const own = data.items.filter((machine) => !machine.instance);
-  const shown = (launched ? data.items : own).filter((m) => `${m.name} ${m.id} ${m.address}`.includes(text.trim()));
-  const out = Object.entries(data.problems ?? {});
+  const [find, setFind] = useState("");
+  const [all, setAll] = useState(false);
+  useEffect(() => {
+    const timer = setTimeout(() => setFind(text.trim()), 250);
+    return () => clearTimeout(timer);
+  }, [text]);
+  const asked = { find: find || undefined, launched: all ? undefined : false, agents: true };
+  const pages = usePages(["machines", asked], (cursor) =>
+    answer(http.GET("/api/v1/machines", { params: { query: { ...asked, limit: 100, cursor, total: true } } })),
+  );
+  if (pages.error) return <ProblemShown problem={pages.error} />;
+  const shown = pages.rows;
+  const total = pages.total ?? shown.length;
+  const out = Object.entries((pages.first as { problems?: Record<string, string> } | undefined)?.problems ?? {});
   const under = line
     ? `Choose the machine from which the next version of ${line} is captured.`
     : "Open one to see whether it can be captured, and what a capture would do.";
   return (
     <>
-      <Says
-        under={under}
-      >{`${plural(own.length, "machine")} ${own.length === 1 ? "is" : "are"} at the sites, besides ${plural(data.items.length - own.length, "instance")}.`}</Says>
+      <Says under={under}>
+        {pages.pending
+          ? "The machines at the sites."
+          : `${plural(total, "machine")} ${total === 1 ? "is" : "are"} at the sites${all ? "" : ", besides the instances"}${find ? `, like “${find}”` : ""}.`}
+      </Says>
       {out.map(([region, why]) => (
         <p key={region} role="alert" className="border-heed mt-3 border-l-2 pl-3">
           {region} does not answer: {why}
@@ -43,12 +52,15 @@ export function Component() {
             onChange={(e) => setText(e.target.value)}
           />
         </div>
-        <Check label="Instances too" checked={launched} onChange={(e) => setLaunched(e.target.checked)} />
+        <Check label="Instances too" checked={all} onChange={(e) => setAll(e.target.checked)} />
       </div>
-      {shown.length ? (
-        <Table
+      {pages.pending ? (
+        <Loading />
+      ) : shown.length ? (
+        <ChosenTable
+          name="machines"
           label="Machines"
-          rows={shown.slice(0, 300)}
+          rows={shown}
           id={(machine) => machine.id}
           columns={[
             {
@@ -74,6 +86,11 @@ export function Component() {
                   {machine.region} <span className="text-ink-3">{machine.zone}</span>
                 </>
               ),
+            },
+            {
+              head: "system",
+              cell: (machine) =>
+                machine.os ?? (machine.agent === "silent" ? <span className="text-ink-3">no agent answers</span> : ""),
             },
             { head: "size", cell: (machine) => machine.machine_size },
             { head: "disks", cell: (machine) => machine.disks.map((disk) => iec(disk.size)).join(", ") },
@@ -103,9 +120,7 @@ export function Component() {
       ) : (
         <Empty>No machine fits the search.</Empty>
       )}
-      {shown.length > 300 && (
-        <p className="text-ink-2 py-2">The first 300 of {shown.length} are shown: search by name.</p>
-      )}
+      <More pages={pages} />
     </>
   );
 }

@@ -1,41 +1,72 @@
-import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
-import type { Schema } from "~/api/client";
-import { ask } from "~/api/queries";
+import { answer, http, type Schema } from "~/api/client";
 import { Empty, Loading, Moment, ProblemShown } from "~/parts/basics";
 import { Choice } from "~/parts/form";
+import { More, usePages } from "~/parts/paged";
 import { Bar, titleOf, told } from "~/parts/progress";
 import { Says } from "~/parts/sentence";
 import { State } from "~/parts/state";
-import { Table } from "~/parts/table";
+import { ChosenTable } from "~/parts/table";
 import { plural, span, to } from "~/parts/text";
 
 type Operation = Schema["Operation"];
+const kinds = [
+  "capture",
+  "capture-plan",
+  "import",
+  "edit",
+  "adopt",
+  "launch",
+  "change-instances",
+  "replicate",
+  "drain",
+  "verify",
+  "purge",
+];
 const states = ["queued", "running", "succeeded", "failed", "cancelled"] as const;
 
 export function Component() {
   const [search, setSearch] = useSearchParams();
   const state = states.find((one) => one === search.get("state"));
-  const { data, error } = useQuery(ask.operations(state));
-  if (error) return <ProblemShown problem={error} />;
-  if (!data) return <Loading />;
-  const now = data.items.filter((one) => !one.ended_at).length;
-  const failed = data.items.filter((one) => one.state === "failed").length;
+  const kind = search.get("kind") ?? "";
+  const pages = usePages(["operations", state ?? "", kind], (cursor) =>
+    answer(
+      http.GET("/api/v1/operations", {
+        params: { query: { state, kind: kind || undefined, limit: 50, cursor, total: !cursor } },
+      }),
+    ),
+  );
+  if (pages.error) return <ProblemShown problem={pages.error} />;
+  if (pages.pending) return <Loading />;
+  const { rows } = pages;
+  const now = rows.filter((one) => !one.ended_at).length;
+  const failed = rows.filter((one) => one.state === "failed").length;
+  const change = (given: Record<string, string>) => {
+    const next = { state: state ?? "", kind, ...given };
+    setSearch(Object.fromEntries(Object.entries(next).filter(([, value]) => value)), { replace: true });
+  };
   return (
     <>
-      <Says>{`${plural(now, "operation")} ${now === 1 ? "goes" : "go"} on now; ${failed} of the last ${data.items.length} failed.`}</Says>
-      <div className="mt-4 w-56">
+      <Says>{`${plural(now, "operation")} ${now === 1 ? "goes" : "go"} on now; ${failed} of the last ${rows.length} failed.`}</Says>
+      <div className="mt-4 grid max-w-md grid-cols-2 gap-x-4">
         <Choice
           label="State"
           value={state ?? ""}
-          onChange={(e) => setSearch(e.target.value ? { state: e.target.value } : {}, { replace: true })}
+          onChange={(e) => change({ state: e.target.value })}
           options={[["", "any"], ...states.map((s): [string, string] => [s, s])]}
         />
+        <Choice
+          label="Kind"
+          value={kind}
+          onChange={(e) => change({ kind: e.target.value })}
+          options={[["", "any"], ...kinds.map((k): [string, string] => [k, k.replace("-", " ")])]}
+        />
       </div>
-      {data.items.length ? (
-        <Table
+      {rows.length ? (
+        <ChosenTable
+          name="operations"
           label="Operations"
-          rows={data.items}
+          rows={rows}
           id={(operation) => operation.id}
           columns={[
             {
@@ -61,9 +92,9 @@ export function Component() {
           ]}
         />
       ) : (
-        <Empty>No operation {state ? `is ${state}` : "has run yet"}.</Empty>
+        <Empty>{state || kind ? "No operation fits." : "No operation has run yet."}</Empty>
       )}
-      {data.next && <p className="text-ink-2 py-2">The newest 100 are shown. Earlier ones are in the ledger.</p>}
+      <More pages={pages} title="Earlier ones" />
     </>
   );
 }

@@ -44,10 +44,12 @@ type Ask = {
   close: () => void;
   children?: ReactNode;
   loses?: boolean;
+  /** Whether it cannot be done: the reason is among the children. */
+  unable?: boolean;
 };
 
 /** Asks before something is done, shows what it will do, and what the service says if it fails. */
-export function Confirm({ title, about, typed, verb, act, close, children, loses }: Ask) {
+export function Confirm({ title, about, typed, verb, act, close, children, loses, unable }: Ask) {
   const [name, setName] = useState("");
   const [problem, setProblem] = useState<unknown>(null);
   const [busy, setBusy] = useState(false);
@@ -82,7 +84,7 @@ export function Confirm({ title, about, typed, verb, act, close, children, loses
           <Button
             type="submit"
             kind={loses ? "heed" : "main"}
-            disabled={busy || (typed !== undefined && name !== typed)}
+            disabled={busy || unable || (typed !== undefined && name !== typed)}
           >
             {busy ? "Working …" : verb}
           </Button>

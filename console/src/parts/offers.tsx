@@ -14,7 +14,7 @@ export function Offers({ offers, act }: { offers: Offer[]; act: (name: string, o
             {offer.possible ? (
               <Button
                 kind="quiet"
-                className={offer.loses ? "text-heed font-semibold" : "font-semibold"}
+                className={offer.loses ? "text-heed! font-semibold" : "font-semibold"}
                 onClick={() => act(offer.name, offer)}
               >
                 {offer.title}

@@ -19,7 +19,11 @@ const doing: Record<string, string> = {
   adopt: "Taking over",
 };
 
-export const titleOf = (operation: Operation) => `${doing[operation.kind] ?? operation.kind} ${operation.subject}`;
+/** What an operation does, as a title.  The subject of a change of many instances says all. */
+export function titleOf({ kind, subject }: Operation): string {
+  if (kind === "change-instances") return `${subject[0]?.toUpperCase()}${subject.slice(1)}`;
+  return `${doing[kind] ?? kind} ${subject}`;
+}
 
 /** A bar that is also read out. */
 export function Bar({ percent, label }: { percent: number; label: string }) {
@@ -45,7 +49,9 @@ export function told(operation: Operation): string {
   if (operation.state === "queued") return "It waits for a worker.";
   const step = operation.steps.find((s) => s.state === "running");
   if (!step) return operation.state;
-  const bytes = step.bytes_total ? `: ${iec(step.bytes_done)} of ${iec(step.bytes_total)}` : "";
+  // Steps that make machines count machines, and no step that counts bytes has so few.
+  const shown = step.bytes_total < 1024 ? String : iec;
+  const bytes = step.bytes_total ? `: ${shown(step.bytes_done)} of ${shown(step.bytes_total)}` : "";
   const left = operation.eta ? `, ${span(operation.eta)} left` : "";
   return `${step.title}${bytes}${left}`;
 }

@@ -1,20 +1,13 @@
 import clsx from "clsx";
 import type { ReactNode } from "react";
+import { useColumns } from "./columns";
 
 export type Column<Row> = { head: string; cell: (row: Row) => ReactNode; number?: boolean; wide?: boolean };
 
+type Given<Row> = { columns: Column<Row>[]; rows: Row[]; id: (row: Row) => string; label: string };
+
 /** Hair lines, no boxes; numbers to the right. */
-export function Table<Row>({
-  columns,
-  rows,
-  id,
-  label,
-}: {
-  columns: Column<Row>[];
-  rows: Row[];
-  id: (row: Row) => string;
-  label: string;
-}) {
+export function Table<Row>({ columns, rows, id, label }: Given<Row>) {
   return (
     <div className="overflow-x-auto" tabIndex={0} role="region" aria-label={label}>
       <table className={clsx("w-full border-collapse text-left", columns.length > 4 && "min-w-[36rem]")}>
@@ -51,5 +44,16 @@ export function Table<Row>({
         </tbody>
       </table>
     </div>
+  );
+}
+
+/** The same with a choice of columns, which is remembered under the name. */
+export function ChosenTable<Row>({ name, ...given }: Given<Row> & { name: string }) {
+  const { shown, chooser } = useColumns(name, given.columns);
+  return (
+    <>
+      <div className="flex justify-end">{chooser}</div>
+      <Table {...given} columns={shown} />
+    </>
   );
 }

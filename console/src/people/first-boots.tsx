@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { answer, http, type Schema } from "~/api/client";
+import { answer, fresh, http, type Schema } from "~/api/client";
 import { ask } from "~/api/queries";
 import { useSession } from "~/app/session";
 import { Button, Empty, Loading, ProblemShown } from "~/parts/basics";
@@ -79,7 +79,9 @@ function Save({ close }: { close: () => void }) {
       locale: value("locale") || null,
       users,
     } as Schema["FirstBoot"];
-    await answer(http.PUT("/api/v1/first-boot/{name}", { params: { path: { name: value("name") } }, body }));
+    await answer(
+      http.PUT("/api/v1/first-boot/{name}", { params: { path: { name: value("name") }, header: fresh }, body }),
+    );
     await cache.invalidateQueries();
   };
   return (

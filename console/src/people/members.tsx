@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { answer, http, type Schema } from "~/api/client";
+import { answer, http, since, type Schema } from "~/api/client";
 import { ask } from "~/api/queries";
 import { useSession } from "~/app/session";
 import { Button, Loading, Moment, ProblemShown, Short } from "~/parts/basics";
@@ -24,9 +24,11 @@ export function Members() {
   const [problem, setProblem] = useState<unknown>(null);
   if (error) return <ProblemShown problem={error} />;
   if (!data) return <Loading />;
-  const change = async (user: string, role: Schema["Role"]) => {
+  const change = async ({ user, revision = "" }: Member, role: Schema["Role"]) => {
     try {
-      await answer(http.PUT("/api/v1/members/{user}", { params: { path: { user } }, body: { role } }));
+      await answer(
+        http.PUT("/api/v1/members/{user}", { params: { path: { user }, header: since(revision) }, body: { role } }),
+      );
       await cache.invalidateQueries();
       setProblem(null);
     } catch (failed) {
@@ -55,7 +57,7 @@ export function Members() {
                 <select
                   aria-label={`Role of ${member.user}`}
                   value={member.role}
-                  onChange={(e) => void change(member.user, e.target.value as Schema["Role"])}
+                  onChange={(e) => void change(member, e.target.value as Schema["Role"])}
                   className="rounded-edge border-rule bg-sheet border px-1 py-0.5"
                 >
                   {roles.map(([role]) => (

@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { answer, http, type Schema } from "~/api/client";
+import { answer, fresh, http, since, type Schema } from "~/api/client";
 import { ask } from "~/api/queries";
 import { useSession } from "~/app/session";
 import { Confirm } from "~/parts/dialog";
@@ -29,7 +29,7 @@ export function RuleDialog({ close }: { close: () => void }) {
       regions: only.length ? only : null,
       exceptions: [],
     };
-    await answer(http.PUT("/api/v1/rules/{name}", { params: { path: { name } }, body }));
+    await answer(http.PUT("/api/v1/rules/{name}", { params: { path: { name }, header: fresh }, body }));
     await cache.invalidateQueries();
   };
   const demand = (key: keyof typeof given, label: string) => (
@@ -90,7 +90,12 @@ export function ExceptionDialog({ set, close }: { set: Schema["SetRule"]; close:
   const act = async () => {
     const made = { name, subject, account: "*", reason, until };
     const body: Rule = { ...set.rule, exceptions: [...(set.rule.exceptions ?? []), made] };
-    await answer(http.PUT("/api/v1/rules/{name}", { params: { path: { name: set.rule.name } }, body }));
+    await answer(
+      http.PUT("/api/v1/rules/{name}", {
+        params: { path: { name: set.rule.name }, header: since(set.revision) },
+        body,
+      }),
+    );
     await cache.invalidateQueries();
   };
   return (

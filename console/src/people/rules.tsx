@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { answer, http, type Schema } from "~/api/client";
+import { answer, fresh, http, since, type Schema } from "~/api/client";
 import { ask } from "~/api/queries";
 import { useSession } from "~/app/session";
 import { Button, Empty, Heading, Loading, ProblemShown } from "~/parts/basics";
@@ -91,15 +91,16 @@ export function Rules() {
       <Allowances />
       {asked === "set" && <RuleDialog close={() => setAsked(null)} />}
       {Array.isArray(asked) && asked[0] === "except" && <ExceptionDialog set={asked[1]} close={() => setAsked(null)} />}
-      {Array.isArray(asked) && asked[0] === "drop" && <Drop name={asked[1].rule.name} close={() => setAsked(null)} />}
+      {Array.isArray(asked) && asked[0] === "drop" && <Drop set={asked[1]} close={() => setAsked(null)} />}
     </>
   );
 }
 
-function Drop({ name, close }: { name: string; close: () => void }) {
+function Drop({ set, close }: { set: SetRule; close: () => void }) {
+  const { name } = set.rule;
   const cache = useQueryClient();
   const act = async () => {
-    await answer(http.DELETE("/api/v1/rules/{name}", { params: { path: { name } } }));
+    await answer(http.DELETE("/api/v1/rules/{name}", { params: { path: { name }, header: since(set.revision) } }));
     await cache.invalidateQueries();
   };
   return (
@@ -177,7 +178,7 @@ function SetAllowance({ close }: { close: () => void }) {
       lines: null,
       consumer: null,
     };
-    await answer(http.PUT("/api/v1/allowances/{name}", { params: { path: { name } }, body }));
+    await answer(http.PUT("/api/v1/allowances/{name}", { params: { path: { name }, header: fresh }, body }));
     await cache.invalidateQueries();
   };
   return (

@@ -1,10 +1,10 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, http, type Schema } from "~/api/client";
-import { ask } from "~/api/queries";
 import { useSession } from "~/app/session";
 import { Button, Empty, Heading, Loading, ProblemShown } from "~/parts/basics";
 import { Confirm } from "~/parts/dialog";
+import { More, usePages } from "~/parts/paged";
 import { State } from "~/parts/state";
 import { Table } from "~/parts/table";
 import { day, plural } from "~/parts/text";
@@ -19,13 +19,15 @@ const words: Record<Verb, [string, string]> = {
 };
 
 export function Shares() {
-  const { data, error } = useQuery(ask.shares());
+  const pages = usePages(["shares"], (cursor) =>
+    answer(http.GET("/api/v1/shares", { params: { query: { limit: 100, cursor } } })),
+  );
   const { account, may } = useSession();
   const [asked, setAsked] = useState<[Verb, Share] | null>(null);
-  if (error) return <ProblemShown problem={error} />;
-  if (!data) return <Loading />;
-  const into = data.filter((share) => share.owner !== account);
-  const out = data.filter((share) => share.owner === account);
+  if (pages.error) return <ProblemShown problem={pages.error} />;
+  if (pages.pending) return <Loading />;
+  const into = pages.rows.filter((share) => share.owner !== account);
+  const out = pages.rows.filter((share) => share.owner === account);
   const verbs = (share: Share): Verb[] => {
     if (!may("share")) return [];
     if (share.state === "proposed") return share.owner === account ? ["end"] : ["acceptance", "refusal"];
@@ -77,6 +79,7 @@ export function Shares() {
       {into.length ? table("Shares in", into) : <Empty>No other account has offered anything.</Empty>}
       <Heading>Offered by {account}</Heading>
       {out.length ? table("Shares out", out) : <Empty>Nothing is shared. Open a line and share it.</Empty>}
+      <More pages={pages} title="Earlier ones" />
       {asked && <Act verb={asked[0]} share={asked[1]} close={() => setAsked(null)} />}
     </>
   );

@@ -3,6 +3,7 @@ import { Link } from "react-router";
 import type { Schema } from "~/api/client";
 import { ask } from "~/api/queries";
 import { Facts, Heading, Loading, ProblemShown } from "~/parts/basics";
+import { Stored } from "./stored";
 import { Bar } from "~/parts/progress";
 import { Says } from "~/parts/sentence";
 import { iec, plural, to } from "~/parts/text";
@@ -23,6 +24,7 @@ export function Component() {
       {data.map((region) => (
         <Region key={region.name} region={region} />
       ))}
+      <Stored />
     </>
   );
 }

@@ -1,4 +1,4 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { acting, answer, http, onceKey, type Schema } from "~/api/client";
@@ -59,6 +59,16 @@ function Sunset({ overview, close }: Given) {
   const done = useDone();
   const { reference } = overview.version;
   const [on, setOn] = useState(new Date(Date.now() + 30 * 86_400_000).toISOString().slice(0, 10));
+  const plan = useQuery({
+    queryKey: ["sunset-plan", reference, on],
+    queryFn: () =>
+      answer(
+        http.GET("/api/v1/versions/{reference}/sunset-plan", {
+          params: { path: { reference }, query: { retire_on: on || undefined } },
+        }),
+      ),
+    placeholderData: keepPreviousData,
+  });
   const act = () =>
     done(
       answer(
@@ -71,7 +81,8 @@ function Sunset({ overview, close }: Given) {
   return (
     <Confirm
       title={`Announce the end of ${reference}`}
-      about="It stays launchable by its exact number, with a warning. The accounts that run it are told."
+      about="It stays launchable by its exact number, with a warning."
+      unable={Boolean(plan.data?.blockers.length)}
       verb="Announce it"
       act={act}
       close={close}
@@ -83,6 +94,8 @@ function Sunset({ overview, close }: Given) {
         onChange={(e) => setOn(e.target.value)}
         hint="It retires by itself on this day. Left out: no day is set."
       />
+      {plan.error && <ProblemShown problem={plan.error} />}
+      {plan.data && <PlanShown plan={plan.data} />}
     </Confirm>
   );
 }
@@ -96,7 +109,13 @@ function Retire({ overview, close }: Given) {
   });
   const act = () => done(answer(http.POST("/api/v1/versions/{reference}/retire", { params: { path: { reference } } })));
   return (
-    <Confirm title={`Retire ${reference}`} verb="Retire it" act={act} close={close}>
+    <Confirm
+      title={`Retire ${reference}`}
+      verb="Retire it"
+      unable={Boolean(plan.data?.blockers.length)}
+      act={act}
+      close={close}
+    >
       {plan.error && <ProblemShown problem={plan.error} />}
       {plan.data && <PlanShown plan={plan.data} />}
     </Confirm>
@@ -133,6 +152,7 @@ function Purge({ overview, close }: Given) {
       verb="Purge them"
       typed={reference}
       loses
+      unable={Boolean(plan.data?.blockers.length)}
       act={act}
       close={close}
     >

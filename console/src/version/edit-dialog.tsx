@@ -1,7 +1,8 @@
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { answer, http, onceKey, type Schema } from "~/api/client";
-import { Confirm } from "~/parts/dialog";
+import { Confirm, PlanShown } from "~/parts/dialog";
 import { Choice, TextArea, TextField } from "~/parts/form";
 import { to } from "~/parts/text";
 
@@ -25,20 +26,25 @@ export function EditDialog({ overview, close }: { overview: Schema["VersionOverv
   const value = (name: string) => given[name] ?? "";
   const step = {
     "put-file": { path: value("path"), content: value("content") },
-    "set-line": { path: value("path"), match: value("match"), line: value("line") },
-    remove: { path: value("path") },
+    "set-line": { paths: [value("path")], match: value("match"), line: value("line") },
+    remove: { paths: [value("path")] },
     "authorize-key": { user: value("user"), key: value("key") },
   }[kind];
+  const body = {
+    reference,
+    bump: value("bump") as "patch" | "minor" | "major",
+    number: null,
+    notes: value("notes"),
+    region: null,
+    steps: [{ id: kind, do: kind, ...step }],
+  };
+  const plan = useQuery({
+    queryKey: ["edit-plan", body],
+    queryFn: () => answer(http.POST("/api/v1/edit-plans", { body })),
+    placeholderData: keepPreviousData,
+    retry: false,
+  });
   const act = async () => {
-    const bump = value("bump") as "patch" | "minor" | "major";
-    const body = {
-      reference,
-      bump,
-      number: null,
-      notes: value("notes"),
-      region: null,
-      steps: [{ id: kind, do: kind, ...step }],
-    };
     const operation = await answer(http.POST("/api/v1/edits", { body, params: { header: onceKey() } }));
     void go(to.operation(operation.id));
   };
@@ -47,6 +53,7 @@ export function EditDialog({ overview, close }: { overview: Schema["VersionOverv
       title={`Make a version from ${reference}`}
       about="The step is applied to a copy of its disk, without a boot."
       verb="Make it"
+      unable={Boolean(plan.data?.blockers.length) && !plan.error}
       act={act}
       close={close}
     >
@@ -76,6 +83,7 @@ export function EditDialog({ overview, close }: { overview: Schema["VersionOverv
         ]}
       />
       <TextField label="Notes" value={value("notes")} onChange={set("notes")} />
+      {plan.data && !plan.error && <PlanShown plan={plan.data} />}
     </Confirm>
   );
 }

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 
 def iec(count: int | float) -> str:
     """A number of bytes in IEC units: ``iec(1536) == '1.5 KiB'``."""
@@ -27,4 +29,4 @@ def plural(count: int, noun: str) -> str:
     """``plural(2, 'version') == '2 versions'``."""
     if count == 1:
         return f"1 {noun}"
-    return f"{count} {noun[:-1]}ies" if noun.endswith("y") else f"{count} {noun}s"
+    return f"{count} {noun[:-1]}ies" if re.search("[^aeiou]y$", noun) else f"{count} {noun}s"

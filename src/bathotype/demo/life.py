@@ -22,9 +22,11 @@ from bathotype.demo.people import make_people
 from bathotype.demo.system import DemoSystem
 from bathotype.service.database import Database
 from bathotype.service.history import take_sample
-from bathotype.service.records import Account, CountSample, Instance, InstanceCount, Line, Version
+from bathotype.service.reach import Reach
+from bathotype.service.records import Account, CountSample, Instance, InstanceCount, Line, StoredBytes, Version
 from bathotype.service.settings import Settings
 from bathotype.service.signatures import KeyRing
+from bathotype.service.storage import measure_region
 from bathotype.wire.operations import Operation
 
 _DAYS = 120
@@ -72,6 +74,7 @@ def live(system: DemoSystem, say: Callable[[str], None]) -> None:
         _rules(core)
         _dates(system, core)
         _history(system)
+        _storage(system)
 
 
 def _done(client: Client, operation: Operation) -> dict[str, Any]:
@@ -206,6 +209,34 @@ def _history(system: DemoSystem) -> None:
                         )  # fmt: skip
         session.execute(insert(InstanceCount), rows)
         take_sample(session, now)
+    database.close()
+
+
+def _storage(system: DemoSystem) -> None:
+    """What was stored in the last months: measured now, and less with each day back, a step at each release."""
+    environment = system.environment
+    settings = Settings(
+        database_url=environment["BATHOTYPE_DATABASE_URL"],
+        regions_file=Path(environment["BATHOTYPE_REGIONS_FILE"]),
+        scratch_dir=Path(environment["BATHOTYPE_SCRATCH_DIR"]),
+    )
+    database = Database(settings.database_url, pool_size=1)
+    reach = Reach(database, settings.places, patience=5.0)
+    now = datetime.now(UTC)
+    for region in reach.regions:
+        measure_region(database, reach, region, now, lambda what, error: None)
+    with database.sessions.begin() as session:
+        rows = []
+        for measured in session.scalars(select(StoredBytes)).all():
+            for days in range(1, _DAYS):
+                share = 0.62 + 0.38 * sum(days < released for released in _RELEASED.values()) / len(_RELEASED)
+                rows.append(
+                    {"account_id": measured.account_id, "at": now - timedelta(days=days), "region": measured.region,
+                     "line_id": measured.line_id, "alone": round(measured.alone * share),
+                     "shared": round(measured.shared * share)}
+                )  # fmt: skip
+        if rows:
+            session.execute(insert(StoredBytes), rows)
     database.close()
 
 

@@ -68,7 +68,7 @@ class ChangePlan:
     @property
     def subject(self) -> str:
         """What the operation is about, in words."""
-        return f"{plural(len(self.change), 'instance')} to {self.verb.name}"
+        return f"{self.verb.name} {plural(len(self.change), 'instance')}"
 
 
 def plan_change(verb: InstanceVerb, chosen: Sequence[Chosen]) -> ChangePlan:
@@ -89,7 +89,7 @@ def plan_change(verb: InstanceVerb, chosen: Sequence[Chosen]) -> ChangePlan:
     versions = Counter(one.reference for one in change)
     regions = Counter(one.region for one in change)
     effects = (
-        f"{plural(len(change), 'instance')} {_is(len(change))} {verb.done}.",
+        f"{plural(len(change), 'instance')} will be {verb.done}.",
         *(f"{reference}: {count}" for reference, count in sorted(versions.items())),
     )
     return ChangePlan(verb, change, (), tuple(warnings), effects, dict(versions), dict(regions))

@@ -32,7 +32,7 @@ _PAGE = select(
     Instance.id, Instance.name, Instance.version_id, Instance.region, Instance.zone, Instance.state, Instance.origin,
     Instance.site_machine, Instance.address, Instance.identity, Instance.reason, Instance.launched_at, Instance.ended_at,
 )  # fmt: skip
-_newer = aliased(Version)
+_newer, _own = aliased(Version), aliased(Version)
 _OFFERED = (_newer.line_id == Version.line_id, _newer.state == VersionState.RELEASED, ~_newer.pin_only)
 
 
@@ -181,9 +181,10 @@ def _narrowed(
     if region:
         query = query.where(Instance.region == bindparam("region"))
     if behind:
-        newest = _highest(_newer.sort_key).scalar_subquery()
-        older = select(Version.id).where(Version.id == Instance.version_id, Version.sort_key < newest)
-        query = query.where(older.exists())
+        newer = (_newer.line_id == _own.line_id, _newer.state == VersionState.RELEASED, ~_newer.pin_only)
+        newest = select(_newer.sort_key).where(*newer).order_by(_newer.sort_key.desc()).limit(1).correlate(_own)
+        older = select(_own.id).where(_own.id == Instance.version_id, _own.sort_key < newest.scalar_subquery())
+        query = query.where(older.correlate(Instance).exists())
     if find:
         text = bindparam("find", type_=String)
         exact = [column == text for column in (Instance.id, Instance.site_machine, Instance.address)]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from sqlalchemy.orm import Session
 
-from bathotype.core.generalize.profile import builtin_names, builtin_profile
+from bathotype.core.generalize.profile import Profile, builtin_names, builtin_profile
 from bathotype.service.access.principals import Principal
 from bathotype.service.answers.operations import operation_answers
 from bathotype.service.catalogue import find_line
@@ -85,6 +85,6 @@ def plan_capture(body: CapturePlanRequest, caller: Operator, service: ServiceOf,
 
 
 @router.get("/profiles")
-def list_profiles(caller: Reader) -> list[dict[str, object]]:
+def list_profiles(caller: Reader) -> list[Profile]:
     """The built-in generalization profiles, with their steps."""
-    return [builtin_profile(name).model_dump(mode="json") for name in builtin_names()]
+    return [builtin_profile(name) for name in builtin_names()]

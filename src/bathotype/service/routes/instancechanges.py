@@ -62,7 +62,7 @@ def change_instances(
             raise Refused(" ".join(plan.blockers), advice=" ".join(plan.warnings), code="blocked")
         if body.selection and body.selection != plan.selection:
             raise Refused(
-                f"These are not the instances of the plan any more: {plan.subject} now.",
+                f"These are not the instances of the plan any more: it would {plan.subject} now.",
                 advice="Make the plan again.",
                 code="changed-meanwhile",
             )
