@@ -60,6 +60,7 @@ lint: setup console/src/api/schema.d.ts
 	$(BIN)/mypy
 	$(BIN)/lint-imports --no-logo
 	cd console && $(NODE) npx --no-install tsc --noEmit && $(NODE) npm run --silent lint
+	cd console && $(NODE) npx --no-install spectral lint ../.cache/openapi.json -r ../.spectral.yaml --fail-severity warn --quiet
 
 bench: setup
 	$(BIN)/python -m bench

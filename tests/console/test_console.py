@@ -231,3 +231,36 @@ def test_eight_tabs_share_one_stream(desk: Opens, demo: System) -> None:
         client.create_line("seen-by-eight")
     for tab in tabs:
         expect(tab.get_by_role("link", name="seen-by-eight")).to_be_visible()
+
+
+def test_many_instances_are_switched_off_and_on_again(desk: Opens) -> None:
+    mara = desk("mara")
+    page = mara.open("/instances?find=pier&sort=name")
+    mara.says("4 instances like “pier” are there or coming.")
+    page.get_by_label("Choose pier-02").check()
+    page.get_by_label("Choose pier-03").check()
+    page.get_by_role("button", name="Stop").click()
+    with asked(page):
+        expect(page.get_by_role("dialog")).to_contain_text("2 instances will be stopped.")
+        page.get_by_role("dialog").get_by_role("button", name="Stop").click()
+    mara.says("Stop 2 instances succeeded")
+    page = mara.open("/instances?find=pier&sort=-name")
+    rows = page.get_by_role("table").get_by_role("row")
+    expect(rows.nth(1)).to_contain_text("pier-04")
+    expect(rows.filter(has_text="stopped")).to_have_count(2)
+    page.get_by_role("button", name="state").click()
+    expect(page).to_have_url(re.compile("sort=state"))
+    expect(rows.nth(4)).to_contain_text("stopped")
+    page.get_by_role("button", name="Columns").click()
+    page.get_by_role("menuitemcheckbox", name="address").click()
+    page.reload()
+    expect(rows.first).to_contain_text("region")
+    expect(rows.first).not_to_contain_text("address")  # as it was left
+    page.get_by_role("button", name="Start").click()
+    with asked(page):
+        expect(page.get_by_role("dialog")).to_contain_text("2 instances are running already.")
+        page.get_by_role("dialog").get_by_role("button", name="Start").click()
+    mara.says("Start 2 instances succeeded")
+    with page.expect_download() as saved:
+        mara.open("/instances?find=pier").get_by_role("button", name="Save as CSV").click()
+    assert saved.value.path().read_text().count("pier-0") >= 4

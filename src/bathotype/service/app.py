@@ -15,7 +15,7 @@ from starlette.concurrency import run_in_threadpool
 import bathotype
 from bathotype.service import console, problems
 from bathotype.service.records import Alert, Instance, Operation, Version
-from bathotype.service.routes import ROUTERS
+from bathotype.service.routes import ROUTERS, TAGS
 from bathotype.service.routes.route import TOKEN_SCHEME, ByFirstWord
 from bathotype.service.state import Service
 
@@ -38,7 +38,10 @@ def create_app(service: Service) -> FastAPI:
         telemetry={"tracing": False, "metrics": False, "logs": False},
         description="Captures machines into versioned images, launches from them, tracks every instance. "
         "Errors are RFC 9457 problem documents with a stable `code`. Lists are paged by `cursor`. Creating "
-        "requests take an `Idempotency-Key`. Long work is an operation: watch its `events`.",
+        "requests take an `Idempotency-Key`. Long work is an operation: watch its `events`. A list is sent whole as CSV or "
+        "NDJSON where that is asked for. What people edit has a `revision`: give it with `If-Match`.",
+        servers=[{"url": "/", "description": "The service that sent this document."}],
+        openapi_tags=[{"name": name, "description": about} for name, about in TAGS.items()],
     )
     app.state.service = service
     problems.install(app)

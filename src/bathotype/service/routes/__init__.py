@@ -45,3 +45,24 @@ ROUTERS: tuple[APIRouter, ...] = tuple(
         feed,
     )
 )
+
+#: What the routes of each tag are about, for the API's document.
+TAGS: dict[str, str] = {
+    "overview": "What is seen first: sentences, what can be done, history, what is stored.",
+    "machines": "Machines at the sites, and preflight.",
+    "captures": "Captures of machines, and their plans.",
+    "images": "Image files that come in, and edits.",
+    "downloads": "Disks and files that go out.",
+    "lines": "Lines and their marks.",
+    "versions": "Versions: contents, findings, holds, and their life from staged to purged.",
+    "regions": "Replicas and placements.",
+    "launches": "Launches, and what they would do.",
+    "instances": "Which machine runs which version; changes of one or many.",
+    "first boot": "First-boot settings that are saved under a name.",
+    "shares": "Shares between accounts, adoption, and the calendar.",
+    "rules": "Launch rules and allowances.",
+    "operations": "Long work: progress, log, cancel, retry.",
+    "events": "The audit trail, and alerts.",
+    "feed": "What changes, as server-sent events.",
+    "access": "Sessions, tokens, members and keys.",
+}
