@@ -5,7 +5,7 @@ import { answer, http, since, type Schema } from "~/api/client";
 import { ask } from "~/api/queries";
 import { ProblemShown } from "~/parts/basics";
 import { Confirm, PlanShown } from "~/parts/dialog";
-import { Choice, TextField } from "~/parts/form";
+import { Choice, NameField } from "~/parts/form";
 import { ShareDialog } from "~/people/share-dialog";
 import { to } from "~/parts/text";
 import { ImportDialog } from "./import-dialog";
@@ -37,7 +37,7 @@ function MarkDialog({ name, close, versions }: Given) {
       act={act}
       close={close}
     >
-      <TextField label="Mark" value={mark} onChange={(e) => setMark(e.target.value)} required />
+      <NameField label="Mark" value={mark} onChange={(e) => setMark(e.target.value)} required />
       <Choice
         label="Version"
         value={number}

@@ -6,7 +6,7 @@ import { ask } from "~/api/queries";
 import { useSession } from "~/app/session";
 import { Button, Empty, Loading, ProblemShown } from "~/parts/basics";
 import { Confirm } from "~/parts/dialog";
-import { TextArea, TextField } from "~/parts/form";
+import { NameField, TextArea } from "~/parts/form";
 import { Says } from "~/parts/sentence";
 import { SmallTide } from "~/parts/small-tide";
 import { Table } from "~/parts/table";
@@ -106,7 +106,7 @@ function Make({ close }: { close: () => void }) {
   };
   return (
     <Confirm title="Make a line" verb="Make it" act={make} close={close}>
-      <TextField
+      <NameField
         label="Name"
         value={name}
         onChange={(e) => setName(e.target.value)}

@@ -79,3 +79,15 @@ export function Check({ label, ...rest }: { label: ReactNode } & InputHTMLAttrib
     </label>
   );
 }
+
+/** As the service names things: lower-case letters, digits and single hyphens, beginning with a letter, 63 at most. */
+const named = /^[a-z][a-z0-9]*(-[a-z0-9]+)*$/;
+
+/** A field for the name of something new; what is wrong with it is said beside it, before anything is sent. */
+export function NameField({ value, ...rest }: Around & InputHTMLAttributes<HTMLInputElement> & { value: string }) {
+  const wrong = value !== "" && (value.length > 63 || !named.test(value));
+  const error = wrong
+    ? "Lower-case letters, digits and single hyphens, beginning with a letter, 63 at most."
+    : undefined;
+  return <TextField value={value} error={error} pattern={named.source} maxLength={63} {...rest} />;
+}

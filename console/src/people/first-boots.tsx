@@ -5,7 +5,7 @@ import { ask } from "~/api/queries";
 import { useSession } from "~/app/session";
 import { Button, Empty, Loading, ProblemShown } from "~/parts/basics";
 import { Confirm } from "~/parts/dialog";
-import { TextField } from "~/parts/form";
+import { NameField, TextField } from "~/parts/form";
 import { Table } from "~/parts/table";
 
 /** First-boot settings that are saved under a name, for launches. */
@@ -86,7 +86,7 @@ function Save({ close }: { close: () => void }) {
   };
   return (
     <Confirm title="Save first-boot settings" verb="Save them" act={act} close={close}>
-      <TextField label="Name" value={value("name")} onChange={set("name")} required autoFocus />
+      <NameField label="Name" value={value("name")} onChange={set("name")} required autoFocus />
       <TextField label="Domain" value={value("domain")} onChange={set("domain")} placeholder="tide.example" />
       <TextField label="Time zone" value={value("zone")} onChange={set("zone")} placeholder="Etc/UTC" />
       <TextField label="Locale" value={value("locale")} onChange={set("locale")} placeholder="en_GB.UTF-8" />

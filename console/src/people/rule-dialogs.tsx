@@ -5,7 +5,7 @@ import { ask } from "~/api/queries";
 import { useSession } from "~/app/session";
 import { Confirm } from "~/parts/dialog";
 import { RegionChoice } from "~/parts/region-choice";
-import { Check, Choice, TextArea, TextField } from "~/parts/form";
+import { Check, Choice, NameField, TextArea, TextField } from "~/parts/form";
 
 type Rule = Schema["LaunchRule"];
 
@@ -43,7 +43,7 @@ export function RuleDialog({ close }: { close: () => void }) {
       act={act}
       close={close}
     >
-      <TextField label="Name" value={name} onChange={(e) => setName(e.target.value)} required autoFocus />
+      <NameField label="Name" value={name} onChange={(e) => setName(e.target.value)} required autoFocus />
       <Choice
         label="Judges"
         value={applies}

@@ -5,7 +5,7 @@ import { ask } from "~/api/queries";
 import { useSession } from "~/app/session";
 import { Button, Empty, Heading, Loading, ProblemShown } from "~/parts/basics";
 import { Confirm } from "~/parts/dialog";
-import { Choice, TextField } from "~/parts/form";
+import { Choice, NameField, TextField } from "~/parts/form";
 import { Bar } from "~/parts/progress";
 import { Table } from "~/parts/table";
 import { ExceptionDialog, RuleDialog } from "./rule-dialogs";
@@ -189,7 +189,7 @@ function SetAllowance({ close }: { close: () => void }) {
       act={act}
       close={close}
     >
-      <TextField label="Name" value={name} onChange={(e) => setName(e.target.value)} required autoFocus />
+      <NameField label="Name" value={name} onChange={(e) => setName(e.target.value)} required autoFocus />
       <Choice
         label="Counts"
         value={line}

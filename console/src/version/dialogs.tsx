@@ -5,7 +5,7 @@ import { acting, answer, http, onceKey, type Schema } from "~/api/client";
 import { ask } from "~/api/queries";
 import { ProblemShown } from "~/parts/basics";
 import { Confirm, PlanShown } from "~/parts/dialog";
-import { Check, Choice, TextField } from "~/parts/form";
+import { Check, Choice, NameField, TextField } from "~/parts/form";
 import { pieces, to } from "~/parts/text";
 import { ShareDialog } from "~/people/share-dialog";
 import { EditDialog } from "./edit-dialog";
@@ -175,7 +175,7 @@ function Hold({ overview, close }: Given) {
     );
   return (
     <Confirm title={`Forbid the purge of ${reference}`} verb="Place the hold" act={act} close={close}>
-      <TextField
+      <NameField
         label="Name of the hold"
         value={name}
         onChange={(e) => setName(e.target.value)}
