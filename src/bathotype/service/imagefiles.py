@@ -9,8 +9,8 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from bathotype.core.contents.platform import Platform, read_platform
-from bathotype.core.disk.layout import Layout, read_layout, used_ranges
-from bathotype.core.disk.source import ByteSource
+from bathotype.core.disk.layout import Layout, read_layout, settled, used_ranges
+from bathotype.core.disk.source import BlockSource, ByteSource
 from bathotype.core.errors import BathotypeError, Damaged, NotFound, Refused
 from bathotype.core.formats.catalogue import OpenedImage, open_image
 from bathotype.core.generalize.profile import Profile
@@ -31,6 +31,8 @@ class Examined:
 
     source: str
     image: OpenedImage | None = None
+    #: The disk in it, with its journals replayed.
+    disk: BlockSource | None = None
     layout: Layout | None = None
     platform: Platform = field(default_factory=lambda: Platform((), ""))
     used_bytes: int | None = None
@@ -93,8 +95,8 @@ def examine(
     found.remarks.ok("source", f"{iec(file.size)} can be read.")
     try:
         found.image = open_image(file, form)
-        disk = found.image.disk
-        found.remarks.ok("format", f"{found.image.format}, a disk of {iec(disk.size)}.")
+        found.disk = settled(found.image.disk)
+        found.remarks.ok("format", f"{found.image.format}, a disk of {iec(found.disk.size)}.")
         _limits(found, reach, account, region)
         _layout(found, profile, scratch_bytes)
     except BathotypeError as error:
@@ -124,8 +126,8 @@ def _limits(found: Examined, reach: Reach, account: str, region: str) -> None:
 
 
 def _layout(found: Examined, profile: Profile | None, scratch_bytes: int) -> None:
-    assert found.image is not None
-    disk = found.image.disk
+    assert found.disk is not None
+    disk = found.disk
     try:
         found.layout = layout = read_layout(disk)
     except Damaged as error:
@@ -134,6 +136,8 @@ def _layout(found: Examined, profile: Profile | None, scratch_bytes: int) -> Non
     schemes = {"gpt": "GPT", "mbr": "MBR", "none": "no partition table"}
     kinds = ", ".join(f"{v.number}: {v.filesystem}" for v in layout.volumes)
     found.remarks.ok("partitions", f"{schemes[layout.scheme]}; {kinds}.")
+    for remark in layout.remarks:
+        found.remarks.warn("partitions", remark)
     for volume in layout.volumes:
         if volume.filesystem in _ENCRYPTED:
             found.remarks.forbid(
@@ -144,7 +148,7 @@ def _layout(found: Examined, profile: Profile | None, scratch_bytes: int) -> Non
         elif not volume.understood:
             found.remarks.warn(
                 "file-system",
-                f"Partition {volume.number} ({volume.filesystem}) is taken whole, also its free space.",
+                f"Partition {volume.number} ({volume.filesystem}) is taken whole, also its free space. {volume.note}".strip(),
             )
     _boot(found, layout)
     root = layout.root(disk)
@@ -170,8 +174,8 @@ def _layout(found: Examined, profile: Profile | None, scratch_bytes: int) -> Non
 
 
 def _boot(found: Examined, layout: Layout) -> None:
-    assert found.image is not None
-    platform = found.platform = read_platform(found.image.disk, layout)
+    assert found.disk is not None
+    platform = found.platform = read_platform(found.disk, layout)
     if platform.boot:
         found.remarks.ok("boot", f"It boots by {' and '.join(platform.boot)}.")
     else:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from dataclasses import dataclass, field
 
-from bathotype.core.disk.layout import Layout, read_layout, used_ranges
+from bathotype.core.disk.layout import Layout, read_layout, settled, used_ranges
 from bathotype.core.errors import BathotypeError, NotFound, Refused
 from bathotype.core.generalize.profile import Profile
 from bathotype.core.guest.agent import AgentRefused, GuestAgent
@@ -164,7 +164,8 @@ def _disks(result: Preflight, site: Site, scratch_bytes: int, profile: Profile |
             "other-disks", f"Left out: {names}.", "What instances need from there must be on the boot disk."
         )
     try:
-        with site.open_disk(boot.id) as disk:
+        with site.open_disk(boot.id) as raw:
+            disk = settled(raw)
             result.layout = read_layout(disk)
             _file_systems(result, result.layout)
             if any(v.filesystem not in _ENCRYPTED for v in result.layout.volumes):
@@ -192,6 +193,8 @@ def _file_systems(result: Preflight, layout: Layout) -> None:
         result.remarks.warn(
             "partitions", f"The partition table is damaged but usable ({note}).", "Repair it on the machine."
         )
+    for remark in layout.remarks:
+        result.remarks.warn("partitions", remark)
     for volume in layout.volumes:
         if volume.filesystem in _ENCRYPTED:
             result.remarks.forbid(

@@ -9,14 +9,15 @@ from __future__ import annotations
 
 import stat
 import struct
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
 from uuid import UUID
 
 import numpy as np
-from crc32c import crc32c
+import numpy.typing as npt
 
+from bathotype.core.disk.crc import raw_crc32c
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import BlockSource
 from bathotype.core.errors import Damaged
@@ -27,11 +28,12 @@ _MAGIC = 0xEF53
 
 # incompat features
 _META_BG, _NEEDS_RECOVERY, _JOURNAL_DEV = 0x10, 0x4, 0x8
-_64BIT, _INLINE_DATA, _ENCRYPT = 0x80, 0x8000, 0x10000
+_EXTENTS, _64BIT, _INLINE_DATA, _ENCRYPT = 0x40, 0x80, 0x8000, 0x10000
 _INCOMPAT_READ = 0x2 | 0x4 | 0x40 | 0x80 | 0x100 | 0x200 | 0x400 | 0x1000 | 0x2000 | 0x4000 | 0x8000 | 0x10000
 # ro_compat features
-_SPARSE_SUPER, _GDT_CSUM, _BIGALLOC, _METADATA_CSUM = 0x1, 0x10, 0x200, 0x400
-_COMPAT_SPARSE_SUPER2 = 0x200
+_SPARSE_SUPER, _GDT_CSUM, _BIGALLOC, METADATA_CSUM = 0x1, 0x10, 0x200, 0x400
+_ORPHAN_PRESENT = 0x10000
+_HAS_JOURNAL, _COMPAT_SPARSE_SUPER2 = 0x4, 0x200
 # group flags
 _INODE_UNINIT, _BLOCK_UNINIT = 0x1, 0x2
 # inode flags
@@ -42,9 +44,34 @@ _MOST_DEPTH = 5
 _MOST_DIRECTORY = 256 * 1024 * 1024
 
 
-def raw_crc32c(seed: int, data: bytes) -> int:
-    """CRC-32C as ext4 uses it: begun with ``seed``, without the final inversion."""
-    return crc32c(data, seed ^ 0xFFFFFFFF) ^ 0xFFFFFFFF
+def _crc16(seed: int, data: bytes) -> int:
+    """CRC-16 with the polynomial 0xA001, lowest bit first, as group descriptors of ext4 have it."""
+    for byte in data:
+        seed ^= byte
+        for _ in range(8):
+            seed = seed >> 1 ^ (0xA001 if seed & 1 else 0)
+    return seed
+
+
+def _unwritten_extents(
+    nodes: npt.NDArray[np.uint8], leaves: Callable[[bytes], Iterator[tuple[int, int, int, bool]]]
+) -> Iterator[tuple[int, int]]:
+    """``(block, count)`` of extents that are not written yet, of the extent trees that begin in inodes.
+
+    Most trees are in the inode itself: these are looked at all at once.
+    """
+    words = nodes.view("<u2")
+    sound = words[:, 0] == 0xF30A
+    for slot in range(4):
+        at = 6 + 6 * slot
+        length = words[:, at + 2].astype(np.int64)
+        start = words[:, at + 3].astype(np.int64) << 32 | words[:, at + 4] | words[:, at + 5].astype(np.int64) << 16
+        wanted = sound & (words[:, 3] == 0) & (words[:, 1] > slot) & (length > 32768)
+        yield from zip(start[wanted].tolist(), (length[wanted] - 32768).tolist(), strict=True)
+    for node in nodes[sound & (words[:, 3] > 0)]:
+        for _, first, count, written in leaves(node.tobytes()):
+            if not written:
+                yield first, count
 
 
 @dataclass(frozen=True)
@@ -92,6 +119,7 @@ class _Group:
     inode_table: int
     flags: int
     inodes_unused: int
+    bitmap_checksum: int
 
 
 class Ext4:
@@ -125,7 +153,9 @@ class Ext4:
             raise Damaged("The ext4 superblock gives an impossible block size.")
         self.block_size = 1024 << u32(24)
         self.inode_count = u32(0)
-        wide = bool(self.incompat & _64BIT)
+        self.wide = wide = bool(self.incompat & _64BIT)
+        self.checksummed = bool(self.ro_compat & METADATA_CSUM)
+        self.journal_inode = u32(224) if self.compat & _HAS_JOURNAL else 0
         self.block_count = u32(4) | (u32(336) << 32 if wide else 0)
         self.first_block = u32(20)
         self.blocks_per_group, self.inodes_per_group = u32(32), u32(40)
@@ -135,6 +165,8 @@ class Ext4:
         self.uuid = str(UUID(bytes=sb[104:120]))
         self.label = sb[120:136].split(b"\0")[0].decode("utf-8", "replace")
         self._check()
+        if self.checksummed and raw_crc32c(0xFFFFFFFF, sb[:1020]) != u32(1020):
+            raise Damaged("The checksum of the ext4 superblock is wrong.")
         self.group_count = -(-(self.block_count - self.first_block) // self.blocks_per_group)
         self._table_cache: dict[int, bytes] = {}
 
@@ -160,16 +192,37 @@ class Ext4:
         """Whether the journal must be replayed before the rest can be trusted."""
         return bool(self.incompat & _NEEDS_RECOVERY)
 
+    @property
+    def has_orphans(self) -> bool:
+        """Whether files wait to be let go that were removed while they were open."""
+        last, state = struct.unpack_from("<I", self._sb, 232)[0], struct.unpack_from("<H", self._sb, 58)[0]
+        return bool(last or state & 4 or self.ro_compat & _ORPHAN_PRESENT)
+
+    def free_counts(self) -> tuple[int, int]:
+        """Free blocks and inodes, as the groups tell; the superblock's own counts may be older."""
+        blocks = inodes = 0
+        table = self._descriptors()
+        for at in range(0, len(table), self.descriptor_size):
+            low = struct.unpack_from("<HH", table, at + 12)
+            high = struct.unpack_from("<HH", table, at + 44) if self.descriptor_size >= 64 else (0, 0)
+            blocks += low[0] | high[0] << 16
+            inodes += low[1] | high[1] << 16
+        return blocks, inodes
+
     # Blocks in use
+
+    def _descriptors(self) -> bytes:
+        length = self.group_count * self.descriptor_size
+        return self._blocks(self.first_block + 1, -(-length // self.block_size))[:length]
 
     @cached_property
     def _groups(self) -> list[_Group]:
-        size = self.descriptor_size
-        table = self._blocks(self.first_block + 1, -(-self.group_count * size // self.block_size))
-        flagged = bool(self.ro_compat & (_GDT_CSUM | _METADATA_CSUM))
+        size, table = self.descriptor_size, self._descriptors()
+        flagged = bool(self.ro_compat & (_GDT_CSUM | METADATA_CSUM))
         groups = []
         for index in range(self.group_count):
             d = table[index * size : (index + 1) * size]
+            self._check_descriptor(index, d)
             lo = struct.unpack_from("<IIIHHHH", d, 0)
             unused = struct.unpack_from("<H", d, 28)[0]
             hi = (0, 0, 0)
@@ -183,32 +236,70 @@ class Ext4:
                     lo[2] | hi[2] << 32,
                     lo[6] if flagged else 0,
                     min(unused, self.inodes_per_group) if flagged else 0,
+                    struct.unpack_from("<H", d, 24)[0]
+                    | (struct.unpack_from("<H", d, 56)[0] << 16 if size >= 64 else 0),
                 )
             )
         return groups
 
+    def _check_descriptor(self, index: int, descriptor: bytes) -> None:
+        """A group's flags decide what of it is left out: they are believed only where their checksum is right."""
+        if self.checksummed:
+            seed = raw_crc32c(self.checksum_seed() or 0, struct.pack("<I", index))
+            summed = raw_crc32c(seed, descriptor[:30] + bytes(2) + descriptor[32:]) & 0xFFFF
+        elif self.ro_compat & _GDT_CSUM:
+            summed = _crc16(_crc16(0xFFFF, self._sb[104:120] + struct.pack("<I", index)), descriptor[:30])
+            if self.descriptor_size > 32:
+                summed = _crc16(summed, descriptor[32:])
+        else:
+            return
+        if summed != struct.unpack_from("<H", descriptor, 30)[0]:
+            raise Damaged(f"The checksum of block group {index} of the ext4 file system is wrong.")
+
+    def _check_bitmap(self, index: int, group: _Group, bitmap: bytes) -> None:
+        if self.checksummed:
+            wide = self.descriptor_size >= 64
+            summed = raw_crc32c(self.checksum_seed() or 0, bitmap[: self.blocks_per_group // 8])
+            if summed & (0xFFFFFFFF if wide else 0xFFFF) != group.bitmap_checksum:
+                raise Damaged(f"The checksum of the block bitmap of group {index} of the ext4 file system is wrong.")
+
+    @property
+    def end(self) -> int:
+        """Bytes that the file system covers; what lies behind them in its partition is none of it."""
+        return self.block_count * self.block_size
+
     def used(self) -> Ranges:
-        """Byte ranges that hold files or metadata.  Free blocks, inodes never used and the replayed journal
-        are left out: they read as zeros in a capture, and the file system stays consistent."""
+        """Byte ranges that hold files or metadata.
+
+        What no reader sees is left out: free blocks, extents that are not written yet, inodes never used, bitmaps that
+        were never initialised, the room that is reserved for group descriptors in copies, and the replayed journal.
+        They read as zeros in a capture, and the file system stays consistent.
+        """
         block = self.block_size
         per_group, count = self.blocks_per_group, self.block_count
         in_use = np.zeros(self.group_count * per_group, bool)
         for index, group in enumerate(self._groups):
             if not group.flags & _BLOCK_UNINIT:
-                bits = np.frombuffer(self._blocks(group.block_bitmap, 1), np.uint8)
+                bitmap = self._blocks(group.block_bitmap, 1)
+                self._check_bitmap(index, group, bitmap)
+                bits = np.frombuffer(bitmap, np.uint8)
                 spread = np.unpackbits(bits, bitorder="little")[:per_group]
                 in_use[index * per_group : (index + 1) * per_group] = spread
         in_use = in_use[: count - self.first_block]
         table_blocks = self.inodes_per_group * self.inode_size // block
         descriptor_blocks = -(-self.group_count * self.descriptor_size // block)
         base = self.first_block
-        for index, group in enumerate(self._groups):
+        for index in range(self.group_count):
             if self._has_superblock(index):
                 start = index * per_group
-                in_use[start : start + 1 + descriptor_blocks + self.reserved_gdt] = True
-            for single in (group.block_bitmap, group.inode_bitmap):
+                reserved = start + 1 + descriptor_blocks
+                in_use[start:reserved] = True
+                # In the first group it holds the resize inode's pointers, elsewhere whatever was there before.
+                in_use[reserved : reserved + self.reserved_gdt] = index == 0
+        for group in self._groups:
+            for single, uninit in ((group.block_bitmap, _BLOCK_UNINIT), (group.inode_bitmap, _INODE_UNINIT)):
                 self._blocks_valid(single, 1)
-                in_use[single - base] = True
+                in_use[single - base] = not group.flags & uninit
             start = group.inode_table
             self._blocks_valid(start, table_blocks)
             never = self.inodes_per_group if group.flags & _INODE_UNINIT else group.inodes_unused
@@ -218,7 +309,39 @@ class Ext4:
         edges = np.flatnonzero(np.diff(np.concatenate(([0], in_use.view(np.int8), [0]))))
         starts, ends = (edges[0::2] + base) * block, (edges[1::2] + base) * block
         ranges = Ranges.of_arrays(starts, ends).union(Ranges.of([(0, base * block)]))
-        return ranges.minus(self._idle_journal(), self.source.size)
+        hidden = self._idle_journal().union(self._unwritten(), self._behind_copies())
+        return ranges.minus(hidden, self.source.size)
+
+    def _behind_copies(self) -> Ranges:
+        """What lies in the blocks of copied superblocks and group descriptors behind what they hold."""
+        size, length = self.block_size, self.group_count * self.descriptor_size
+        found = []
+        for index in filter(self._has_superblock, range(1, self.group_count)):
+            at = (self.first_block + index * self.blocks_per_group) * size
+            found.append((at + 1024, at + size))
+            found.append((at + size + length, at + size + -(-length // size) * size))
+        return Ranges.of(found)
+
+    def _unwritten(self) -> Ranges:
+        """Blocks that belong to a file and were never written: whatever they hold is of an earlier one."""
+        if not self.incompat & _EXTENTS:
+            return Ranges.of([])
+        starts, counts = [], []
+        for _, table, _ in self.inode_tables():
+            rows = np.frombuffer(table, np.uint8).reshape(-1, self.inode_size)
+            flags = np.ascontiguousarray(rows[:, 32:36]).view("<u4").reshape(-1)
+            live = (rows[:, :2].any(axis=1)) & (flags & _EXTENTS_FL != 0) & (rows[:, 26:28].any(axis=1))
+            for start, count in _unwritten_extents(np.ascontiguousarray(rows[live, 40:100]), self._extent_leaves):
+                starts.append(start)
+                counts.append(count)
+        size = self.block_size
+        first = np.array(starts, np.int64)
+        last = first + np.array(counts, np.int64)
+        inside = (first >= self.first_block) & (last <= self.block_count)
+        return Ranges.of_arrays(first[inside] * size, last[inside] * size)
+
+    def _extent_leaves(self, node: bytes) -> Iterator[tuple[int, int, int, bool]]:
+        return self._extent_node(node, 0)
 
     def _has_superblock(self, group: int) -> bool:
         if group == 0:
@@ -269,7 +392,7 @@ class Ext4:
 
     def checksum_seed(self) -> int | None:
         """What metadata checksums begin with, None where the file system has none."""
-        if not self.ro_compat & _METADATA_CSUM:
+        if not self.ro_compat & METADATA_CSUM:
             return None
         if self.incompat & _CSUM_SEED:
             return int(struct.unpack_from("<I", self._sb, 624)[0])

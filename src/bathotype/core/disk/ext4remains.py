@@ -11,7 +11,8 @@ from collections.abc import Iterator
 
 import numpy as np
 
-from bathotype.core.disk.ext4 import Ext4, Inode, raw_crc32c
+from bathotype.core.disk.crc import raw_crc32c
+from bathotype.core.disk.ext4 import Ext4, Inode
 
 _INDEX_FL, _INLINE_DATA_FL = 0x1000, 0x10000000
 _TAIL = 12  # a checksum disguised as an entry, at the end of each block

@@ -67,7 +67,7 @@ class Fat:
             self.sector in (512, 1024, 2048, 4096)
             and per_cluster in (1, 2, 4, 8, 16, 32, 64, 128)
             and reserved > 0
-            and 1 <= self.copies <= 2
+            and 1 <= self.copies <= 8
             and table > 0
             and sectors * self.sector <= source.size
             and table * self.sector <= _MOST_TABLE
@@ -81,9 +81,14 @@ class Fat:
         self.data_at = self.root_at + self.root_size
         self.end = sectors * self.sector
         self.clusters = (self.end - self.data_at) // self.cluster_size
+        # As Linux and fsck.fat decide: a FAT32 says so by having no size in the older field, however small it is.
+        self.width = 32 if not fat16 else 12 if self.clusters < 4085 else 16
+        entries = self.table_size * 8 // self.width
+        self.clusters = min(self.clusters, entries - 2)
         if self.clusters < 1:
             raise Damaged("The FAT file system has no clusters.")
-        self.width = 12 if self.clusters < 4085 else 16 if self.clusters < 65525 else 32
+        #: Bytes up to the end of the last cluster; what lies behind belongs to no file.
+        self.clusters_end = self.data_at + self.clusters * self.cluster_size
         self.root_cluster = struct.unpack_from("<I", boot, 44)[0] if self.width == 32 else 0
         at = 67 if self.width == 32 else 39
         serial = struct.unpack_from("<I", boot, at)[0]
@@ -99,7 +104,7 @@ class Fat:
         elif self.width == 16:
             table = raw[: len(raw) // 2 * 2].view("<u2").astype(np.uint32)
         else:
-            triples = raw[: len(raw) // 3 * 3].reshape(-1, 3).astype(np.uint32)
+            triples = np.append(raw, np.zeros(-len(raw) % 3, np.uint8)).reshape(-1, 3).astype(np.uint32)
             pairs = np.stack([triples[:, 0] | (triples[:, 1] & 15) << 8, triples[:, 1] >> 4 | triples[:, 2] << 4], 1)
             table = pairs.reshape(-1)
         if len(table) < count:
@@ -189,7 +194,10 @@ class Fat:
 def _file(raw: bytes, slots: tuple[int, ...]) -> FatFile:
     high, time, date, low, size = struct.unpack_from("<HHHHI", raw, 20)
     day, month, year = date & 31, date >> 5 & 15, 1980 + (date >> 9)
-    mtime = calendar.timegm((year, max(1, month), max(1, day), time >> 11, time >> 5 & 63, (time & 31) * 2))
+    # A month of 13 is on disks that were made by others; the file counts, not its date.
+    days = calendar.monthrange(year, min(max(1, month), 12))[1]
+    moment = (year, min(max(1, month), 12), min(max(1, day), days), time >> 11, time >> 5 & 63, (time & 31) * 2)
+    mtime = calendar.timegm(moment)
     is_dir = bool(raw[11] & _DIRECTORY)
     return FatFile(is_dir, 0 if is_dir else size, mtime, high << 16 | low, slots)
 

@@ -5,8 +5,10 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from bathotype.core.disk.layout import read_layout
+from bathotype.core.disk.signatures import other_file
 from bathotype.core.disk.source import BlockSource, ByteSource
-from bathotype.core.errors import Damaged, Invalid
+from bathotype.core.errors import Damaged, Invalid, Refused
 from bathotype.core.formats import ovf, qcow2, vhd, vmdk
 from bathotype.core.formats.laidout import LaidOutFile, Progress, Whole
 from bathotype.core.formats.packing import Measured, Packing, StoredFrames, deflated
@@ -96,7 +98,10 @@ _KINDS = ("raw", "qcow2", "vhd", "vmdk", "ova")
 
 
 def recognise(file: ByteSource) -> str:
-    """The format that a file's first and last bytes show: one of raw, qcow2, vhd, vmdk, ova."""
+    """The format that a file's first and last bytes show: one of raw, qcow2, vhd, vmdk, ova.
+
+    Raises `Refused` for a file of another kind, by its name where it is known.
+    """
     head = file.read(0, min(file.size, 1024))
     if head[:4] == qcow2.MAGIC:
         return "qcow2"
@@ -110,7 +115,28 @@ def recognise(file: ByteSource) -> str:
         return "vhd"
     if head[257:262] == b"ustar":
         return "ova"
+    if about := other_file(head) or ("a DMG" if file.size >= 512 and file.read(file.size - 512, 4) == b"koly" else ""):
+        raise Refused(
+            f"The file is {about}, which cannot be read here.",
+            advice="Unpack it, or convert it to qcow2 or to a raw disk, first.",
+            code="format-unknown",
+        )
+    if not _looks_like_a_disk(file):
+        raise Refused(
+            "The file is of no format that is known, and holds neither a partition table nor a file system.",
+            advice="If it is a raw disk all the same, say so: --format raw.",
+            code="format-unknown",
+        )
     return "raw"
+
+
+def _looks_like_a_disk(file: ByteSource) -> bool:
+    """Whether a raw file shows what disks begin with; nothing else is taken for one without somebody's word."""
+    try:
+        layout = read_layout(file)
+    except Damaged:
+        return True  # a partition table that is broken: what reads the disk says how
+    return layout.scheme != "none" or any(v.filesystem not in ("unknown", "empty") for v in layout.volumes)
 
 
 def open_image(

@@ -12,6 +12,7 @@ import re
 import tarfile
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
+from urllib.parse import unquote
 from xml.etree import ElementTree
 from xml.sax.saxutils import escape, quoteattr
 
@@ -188,13 +189,13 @@ class OvaDisk:
 
     def __init__(self, file: ByteSource) -> None:
         self._file = file
-        self._members = {m.name: m for m in members(file)}
+        self._members = {_plain(m.name): m for m in members(file)}
         first = next(iter(self._members.values()), None)
         if first is None or not first.name.endswith(".ovf"):
             raise Damaged("The archive is no OVA: its first member is no OVF descriptor.")
         if first.size > _MOST_DESCRIPTOR:
             raise Refused("The archive's descriptor is longer than 1 MiB.")
-        self._name = _disk_in(file.read(first.start, first.size))
+        self._name = _plain(unquote(_disk_in(file.read(first.start, first.size))))
         if self._name not in self._members:
             raise Damaged(f"The archive lacks the disk {self._name!r} that its descriptor names.")
 
@@ -210,7 +211,7 @@ class OvaDisk:
             return False
         text = self._file.read(listed.start, listed.size).decode("utf-8", "replace")
         for kind, name, digest in re.findall(r"(?m)^(SHA1|SHA256|SHA512)\s*\((.+)\)\s*=\s*([0-9A-Fa-f]+)\s*$", text):
-            member = self._members.get(name)
+            member = self._members.get(_plain(name))
             if member is None:
                 raise Damaged(f"The archive lacks {name!r}, which its manifest lists.")
             hasher, done = hashlib.new(kind.lower(), usedforsecurity=False), 0
@@ -229,11 +230,27 @@ def _disk_in(text: bytes) -> str:
         envelope = fromstring(text, forbid_dtd=True)
     except (ElementTree.ParseError, DefusedXmlException, ValueError, LookupError) as error:
         raise Damaged(f"The OVF descriptor cannot be read: {error}.") from error
-    files = {e.get(f"{{{_OVF}}}id"): e.get(f"{{{_OVF}}}href") for e in envelope.iter(f"{{{_OVF}}}File")}
+    listed = {e.get(f"{{{_OVF}}}id"): e for e in envelope.iter(f"{{{_OVF}}}File")}
+    files = {name: e.get(f"{{{_OVF}}}href") for name, e in listed.items()}
     disks = [e.get(f"{{{_OVF}}}fileRef") for e in envelope.iter(f"{{{_OVF}}}Disk")]
     named = [files[d] for d in disks if d in files]
     if len(named) != 1 or not named[0]:
         raise Refused(
             f"The OVA has {len(named)} disks; a version has one.", advice="Export the boot disk alone, and import that."
         )
+    file = next(listed[d] for d in disks if d in files)
+    for attribute, about in (("compression", "compressed"), ("chunkSize", "in several parts")):
+        value = file.get(f"{{{_OVF}}}{attribute}", "")
+        if value not in ("", "identity"):
+            raise Refused(
+                f"The disk in the OVA is {about} ({attribute} {value}), which cannot be read here.",
+                advice="Take the archive apart, unpack the disk, and import that.",
+            )
     return str(named[0])
+
+
+def _plain(name: str) -> str:
+    """A member's name without what means nothing."""
+    while name.startswith("./"):
+        name = name[2:]
+    return name

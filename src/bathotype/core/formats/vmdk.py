@@ -5,6 +5,7 @@ Follows the technical note "Virtual Disk Format 5.0".  Images of several files a
 
 from __future__ import annotations
 
+import re
 import struct
 import threading
 import zlib
@@ -33,6 +34,7 @@ _HEADER = struct.Struct("<4sIIQQQQIQQQB4sH")
 #: Sectors are numbered by 32 bits.
 LARGEST = 2 * 1024**4 - 1024**3
 _MOST_TABLES = 4096
+_MOST_DESCRIPTOR = 1024 * 1024
 
 
 def _header(size: int, *, stream: bool, directory: int, redundant: int, overhead: int) -> bytes:
@@ -161,7 +163,26 @@ def _shape_at(file: ByteSource, at: int) -> _Shape:
     if raw[:4] != MAGIC:
         raise Damaged("This is not a sparse VMDK: its magic number is missing.")
     fields = _HEADER.unpack_from(raw, 0)
+    _check_alone(file, fields[5] * _SECTOR, fields[6] * _SECTOR)
     return _Shape(fields[2], fields[3], fields[4], fields[7], fields[9], fields[13])
+
+
+def _check_alone(file: ByteSource, at: int, length: int) -> None:
+    """Raises `Refused` where the descriptor in the file says that the disk is in other files as well."""
+    if not at or not 0 < length <= _MOST_DESCRIPTOR or at + length > file.size:
+        return
+    text = file.read(at, length).split(b"\0")[0].decode("latin-1")
+    parent = re.search(r"(?mi)^\s*parentCID\s*=\s*([0-9a-f]+)", text)
+    if parent is not None and parent[1].lower() not in ("ffffffff", "0"):
+        raise Refused(
+            "The VMDK holds only what changed since another disk, its parent.",
+            advice="Merge it with its parent where it was made, then import the whole disk.",
+        )
+    extents = re.findall(r"(?mi)^\s*(?:RW|RDONLY)\s+\d+\s+(\w+)", text)
+    if len(extents) > 1:
+        raise Refused(
+            f"The VMDK's disk is in {len(extents)} files.", advice="Convert it to a single file where it was made."
+        )
 
 
 class VmdkImage:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import posixpath
 import re
 import stat
 from collections.abc import Callable
@@ -30,6 +31,10 @@ from bathotype.core.guest.offline import editable
 from bathotype.core.guest.tree import FileTree, Node
 from bathotype.core.units import plural
 
+#: What lies here belongs to the system, whoever is said to live there.
+_SYSTEM_FOLDERS = tuple(
+    f"/{name}/" for name in ("bin", "boot", "dev", "etc", "lib", "lib64", "proc", "run", "sbin", "sys", "usr")
+)
 _ACCOUNT_FILES = ("/etc/passwd", "/etc/shadow", "/etc/group", "/etc/gshadow", "/etc/subuid", "/etc/subgid")
 
 
@@ -198,26 +203,31 @@ class _Planner:
         raw = self._content(path)
         if raw is None:
             return
-        lines = raw.decode("utf-8", "surrogateescape").splitlines()
+        # Lines end at "\n" and nowhere else, and what is not meant stays byte for byte.
+        text = raw.decode("utf-8", "surrogateescape")
+        ends = text.endswith("\n")
+        lines = text.removesuffix("\n").split("\n") if text else []
         edited = edit(lines)
         if edited == lines:
             return
-        data = "".join(line + "\n" for line in edited).encode("utf-8", "surrogateescape")
+        as_it_was = lines and not ends and edited[-1:] == lines[-1:]  # a last line without an end
+        last = "" if as_it_was or not edited else "\n"
+        data = ("\n".join(edited) + last).encode("utf-8", "surrogateescape")
         self.result.written[path] = NewContent(data, stat.S_IMODE(self.disk.entries[path].mode))
         gone, more = (sum(line not in b for line in a) for a, b in ((lines, edited), (edited, lines)))
         counts = [f"{plural(count, 'line')} {how}" for count, how in ((gone, "gone"), (more, "more")) if count]
         self._note(step, "edit", path, max(0, len(raw) - len(data)), ", ".join(counts))
 
     def _pattern(self, text: str) -> re.Pattern[str] | None:
-        if "{host_name}" in text and not self.host_name:
-            return None
+        if "{host_name}" in text and not self.host_name.strip():
+            return None  # an empty name would be found in every line
         return re.compile(text.replace("{host_name}", re.escape(self.host_name)))
 
     def _drop_lines(self, step: DropLines) -> None:
         if (expression := self._pattern(step.match)) is None:
             return
         for path in self._matching(step.paths):
-            self._edit(step, path, lambda lines: [line for line in lines if not expression.search(line)])
+            self._edit(step, path, lambda lines: [line for line in lines if not _found(expression, line)])
 
     def _set_line(self, step: SetLine) -> None:
         if (expression := self._pattern(step.match)) is None:
@@ -226,10 +236,10 @@ class _Planner:
         def edit(lines: list[str]) -> list[str]:
             out, placed = [], False
             for line in lines:
-                if not expression.search(line):
+                if not _found(expression, line):
                     out.append(line)
                 elif not placed:
-                    out.append(step.line)
+                    out.append(step.line + ("\r" if line.endswith("\r") else ""))
                     placed = True
             return out if placed else [*out, step.line]
 
@@ -261,7 +271,7 @@ class _Planner:
 
     def _account(self, user: str, step: Step) -> tuple[int, int, str]:
         """User and group id, and home folder."""
-        for line in (self._content("/etc/passwd") or b"").decode("utf-8", "replace").splitlines():
+        for line in (self._content("/etc/passwd") or b"").decode("utf-8", "replace").split("\n"):
             parts = line.split(":")
             if len(parts) == 7 and parts[0] == user and parts[2].isdigit() and parts[3].isdigit():
                 return int(parts[2]), int(parts[3]), parts[5].rstrip("/")
@@ -285,7 +295,7 @@ class _Planner:
             self.result.folders[folder] = NewFolder(0o700, uid, gid)
         path = f"{folder}/authorized_keys"
         before = self._content(path) or b""
-        if step.key.encode() in before.splitlines():
+        if step.key.encode() in before.split(b"\n"):
             return
         lines = before + (b"" if not before or before.endswith(b"\n") else b"\n") + step.key.encode() + b"\n"
         self.result.written[path] = NewContent(lines, 0o600, uid, gid)
@@ -295,12 +305,7 @@ class _Planner:
     def _remove_users(self, step: RemoveUsers) -> None:
         if not step.users:
             return
-        homes = []
-        for line in (self._content("/etc/passwd") or b"").decode("utf-8", "replace").splitlines():
-            parts = line.split(":")
-            if len(parts) == 7 and parts[0] in step.users:
-                homes.append(parts[5].rstrip("/"))
-        own = [h for h in homes if h.count("/") >= 2]  # /home/x, never / or /root or /var
+        own = self._homes_of(step)
         spools = [f"{folder}/{user}" for user in step.users for folder in ("/var/mail", "/var/spool/cron/crontabs")]
         self._remove(Remove(do="remove", id=step.id, paths=[*own, *spools, "/nowhere"]))
 
@@ -311,6 +316,39 @@ class _Planner:
         for path in _ACCOUNT_FILES:
             if path in self.disk.entries:
                 self._edit(step, path, without)
+
+    def _homes_of(self, step: RemoveUsers) -> list[str]:
+        """The home folders that go with the users: each is that user's alone.  Others are kept, and told."""
+        accounts = []
+        for line in (self._content("/etc/passwd") or b"").decode("utf-8", "surrogateescape").split("\n"):
+            parts = line.split(":")
+            if len(parts) == 7 and parts[2].isdigit():
+                accounts.append((parts[0], int(parts[2]), parts[5].rstrip("/")))
+        others = [self.disk.resolve(home) or home for name, _, home in accounts if name not in step.users and home]
+        found = []
+        for name, uid, home in accounts:
+            if name not in step.users or home in ("", "/nonexistent"):
+                continue
+            if why := self._not_alone(home, uid, others):
+                self._note(step, "keep", home, 0, f"the home of {name} is kept: {why}")
+            else:
+                found.append(home)
+        return found
+
+    def _not_alone(self, home: str, uid: int, others: list[str]) -> str:
+        """Why a home folder is not to be removed with its user; empty where it is."""
+        if home != posixpath.normpath(home) or not home.startswith("/") or re.search(r"[*?\[\]]", home):
+            return "its path is not plain"
+        node = self.disk.entries.get(home)
+        if node is None:
+            return "" if self.disk.resolve(home) is None else "it lies behind a link"
+        if home.count("/") < 2 or home.startswith(_SYSTEM_FOLDERS):
+            return "it is a folder of the system"
+        if not node.is_dir or node.uid != uid:
+            return "the folder is not the user's own"
+        if any(other == home or other.startswith(home + "/") for other in others):
+            return "another user's home is there"
+        return ""
 
     @staticmethod
     def _without_members(line: str, users: list[str]) -> str:
@@ -324,6 +362,11 @@ class _Planner:
             kind = "swap file" if area.name.startswith("/") else "swap area"
             self._note(step, "clear", area.name, area.bytes, kind)
             self.result.hidden.append(area.hidden)
+
+
+def _found(expression: re.Pattern[str], line: str) -> bool:
+    """Whether a line holds what is looked for; the end of a line that was written elsewhere is none of it."""
+    return expression.search(line.removesuffix("\r")) is not None
 
 
 def capture_ranges(result: Plan | None, disk: GuestDisk) -> Ranges:

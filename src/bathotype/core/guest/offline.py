@@ -131,15 +131,20 @@ class OfflineEditor:
 
 
 def replay_journal(image: Path, offset: int, length: int) -> bool:
-    """Bring a copied ext4 volume to a consistent state where its journal waits to be replayed; True if it did."""
+    """Bring a copied ext4 volume to a consistent state: a journal that waits is replayed, and files that were removed
+    while they were open are let go.  True if anything had to be done."""
     with open_file(image) as source:
         fs = Ext4(Window(source, offset, length))
-        if not fs.needs_recovery:
-            return False
-    done = _run([_tool("e2fsck"), "-fy", "-E", "journal_only", f"{image}?offset={offset}"])
-    if done.returncode > 1:
-        raise Damaged(f"The file system's journal cannot be replayed: {done.stdout.strip()[-300:]}")
-    return True
+        waits, orphans = fs.needs_recovery, fs.has_orphans
+    if waits:
+        done = _run([_tool("e2fsck"), "-fy", "-E", "journal_only", f"{image}?offset={offset}"])
+        if done.returncode > 1:
+            raise Damaged(f"The file system's journal cannot be replayed: {done.stdout.strip()[-300:]}")
+    if waits or orphans:  # a journal's last transactions may leave orphans
+        done = _run([_tool("e2fsck"), "-p", f"{image}?offset={offset}"])
+        if done.returncode > 1:
+            raise Damaged(f"The file system cannot be brought to a consistent state: {done.stdout.strip()[-300:]}")
+    return waits or orphans
 
 
 def tools_missing() -> list[str]:

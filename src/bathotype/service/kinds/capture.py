@@ -7,10 +7,10 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from bathotype.core.disk.layout import read_layout, used_ranges
+from bathotype.core.disk.layout import read_layout, settled, used_ranges
 from bathotype.core.disk.nbdpool import NbdPool
 from bathotype.core.disk.ranges import Ranges
-from bathotype.core.disk.source import FileSource, open_file
+from bathotype.core.disk.source import BlockSource, FileSource, open_file
 from bathotype.core.errors import Damaged, NotFound
 from bathotype.core.generalize import residue
 from bathotype.core.generalize.profile import Profile
@@ -62,6 +62,8 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         Step("scan", "Look for residue and take stock", 3),
         Step("seal", "Seal the version"),
     )
+
+    _replays = False
 
     @property
     def _as_is(self) -> bool:
@@ -128,7 +130,8 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
             self.memo.identity, self.memo.steps = made.identity, made.steps
             self.memo.profile = {"name": profile.name, "digest": profile.digest}
             self.save()
-            with self.site.open_disk(made.snapshot) as disk:
+            with self.site.open_disk(made.snapshot) as raw:
+                disk = settled(raw)
                 bring(context, disk, used_ranges(disk, read_layout(disk)))
         path = image_path(context)
         blank_remains(path, context.scratch)
@@ -145,19 +148,30 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         """Bring the used blocks of the snapshot to scratch, as a sparse file.  A capture as it is needs no copy."""
         if self._as_is or self.memo.inside:
             return False
-        with self.site.open_disk(self.taken) as disk:
+        with self.site.open_disk(self.taken) as raw:
+            disk = self._settled(raw)
             used = used_ranges(disk, read_layout(disk))
-            earlier = self._incremental(disk, used)
+            earlier = None if self._replays else self._incremental(raw, used)
             target = new_image(self.context, disk.size, used.total)
             try:
                 if earlier is None:
                     copy_ranges(self.context, disk, used, target, 0, used.total)
                 else:
-                    self._copy_changes(disk, used, target, earlier)
+                    self._copy_changes(raw, used, target, earlier)
                 target.flush()
             finally:
                 target.close()
         return None
+
+    def _settled(self, raw: NbdPool) -> BlockSource:
+        """The disk with its journals replayed, as far as any waits."""
+        disk = settled(raw)
+        self._replays = disk is not raw  # then the site's word on what has changed is not all
+        if self._replays:
+            self.context.log("A journal waits to be replayed, as after a crash: it is replayed in what is captured.")
+        for remark in read_layout(disk).remarks:
+            self.context.log(remark, "warning")
+        return disk
 
     def _incremental(self, disk: NbdPool, used: Ranges) -> Unchanged | None:
         """The version to build upon, and the chunks that must be read anew; None where everything must be."""
@@ -215,9 +229,10 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         if not self._as_is:
             self.store_image()
             return None
-        with self.site.open_disk(self.taken) as disk:
+        with self.site.open_disk(self.taken) as raw:
+            disk = self._settled(raw)
             used = used_ranges(disk, read_layout(disk))
-            self.store_disk(disk, used, self._incremental(disk, used))
+            self.store_disk(disk, used, None if self._replays else self._incremental(raw, used))
         return None
 
     def scan(self) -> bool | None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import asdict
 from typing import Any
 
-from bathotype.core.disk.layout import used_ranges
+from bathotype.core.disk.layout import settled, used_ranges
 from bathotype.core.generalize.plan import plan
 from bathotype.core.guest.files import GuestDisk
 from bathotype.service.kinds.generalizing import profile_for
@@ -41,10 +41,10 @@ class CapturePlan(Snapshots[CapturePlanParams, CapturePlanMemo]):
         """Read the snapshot in place."""
         profile = profile_for(self.params.profile)
         with self.site.open_disk(self.taken) as raw:
-            disk = GuestDisk.open(raw)
+            disk = GuestDisk.open(settled(raw))
             host = self.memo.identity.get("host_name") or disk.text("/etc/hostname").strip()
             planned = plan(profile, disk, host_name=host)
-            used = used_ranges(raw, disk.layout).total
+            used = used_ranges(disk.source, disk.layout).total
             size = raw.size
         self.memo.plan = {
             "profile": profile.name,

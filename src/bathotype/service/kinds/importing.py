@@ -87,8 +87,8 @@ class Import(MakingKind[ImportParams, ImportMemo]):
         """The used blocks, as a sparse raw file in scratch."""
         found = self._examine()
         found.refuse()
-        assert found.image is not None
-        disk = found.image.disk
+        assert found.disk is not None
+        disk = found.disk
         bring(self.context, disk, used_ranges(disk, read_layout(disk)))
 
     def generalize(self) -> bool | None:
