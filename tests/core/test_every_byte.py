@@ -21,8 +21,9 @@ from bathotype.core.disk.source import Masked, Window, open_file
 from bathotype.core.errors import BathotypeError, Refused
 from bathotype.core.formats.catalogue import lay_out, open_image
 from bathotype.core.formats.ovf import Appliance
-from bathotype.core.generalize.plan import plan
-from bathotype.core.generalize.profile import DropLines, Profile, RemoveUsers, SetLine
+from bathotype.core.generalize import residue
+from bathotype.core.generalize.plan import capture_ranges, plan
+from bathotype.core.generalize.profile import DropLines, Profile, RemoveUsers, SetLine, builtin_profile
 from bathotype.core.guest.files import GuestDisk
 from tests.core.test_journal import clean, mounted, sh
 from tests.support import Memory
@@ -363,6 +364,45 @@ def test_only_a_users_own_home_goes_with_it(tmp_path: Path) -> None:
     kept = {change.path for change in done.changes if change.action == "keep"}
     assert kept == {"/usr/bin", "/var/lib", "/home/*", "/home/../etc", "/home/both", "/home/outer", "/home"}
     assert b"kept:" in done.written["/etc/passwd"].data and b"own:" not in done.written["/etc/passwd"].data
+
+
+def test_paths_lead_through_links_and_homes(tmp_path: Path) -> None:
+    swap = bytearray(64 * 4096)
+    struct.pack_into("<II", swap, 1024, 1, 63)
+    swap[4086:4096], swap[8192 : 8192 + len(MARK)] = b"SWAPSPACE2", MARK
+    passwd = b"ann:x:1000:100::/home/ann:/bin/sh\nbob:x:1001:100::/srv/bob/:/bin/sh\nsys:x:3:3::/etc:/bin/false\n"
+    secrets = [
+        "/data/log/deep/syslog", "/data/tmp/token", "/data/home/ann/.bash_history", "/data/keys/id_ed25519",
+        "/srv/bob/.ssh/id_rsa", "/srv/bob/.bash_history",
+    ]  # fmt: skip
+    stays = ["/etc/ssh/sshd_config", "/data/home/ann/notes", "/srv/bob/notes", "/etc/.bash_history", "/data/other"]
+    links = {
+        "/var/log": "/data/log", "/tmp": "data/tmp", "/home": "data/home", "/data/home/ann/.ssh": "/data/keys",
+        "/data/tmp/etc": "/etc", "/etc/machine-id": "../var/lib/ids/machine-id", "/data/home/ann/.gnupg": "/etc/ssh",
+        "/swaps": "/var/swaps", "/data/loop": "/data/loop", "/out": "../../../../..",
+    }  # fmt: skip
+    files = dict.fromkeys([*secrets, *stays], b"x\n") | {
+        "/etc/passwd": passwd,
+        "/etc/fstab": b"/swaps/one\\040area none swap sw 0 0\n//var/./swaps/two none swap sw 0 0\n",
+        "/var/lib/ids/machine-id": b"0a1b2c3d4e5f60718293a4b5c6d7e8f9\n",
+        "/var/swaps/one area": bytes(swap), "/var/swaps/two": bytes(swap), "/opt/forgotten": bytes(swap),
+    }  # fmt: skip
+    for link, target in links.items():
+        path = tmp_path / "top" / link.lstrip("/")
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.symlink_to(target)
+    disk = guest(tmp_path, files, {})
+    done = plan(builtin_profile("linux"), disk, host_name="pier-09")
+    assert not [path for path in secrets if path not in done.removed]
+    assert not [path for path in (*stays, "/etc", "/etc/ssh", "/data/log", "/data/home") if path in done.removed]
+    assert "/data/tmp/etc" in done.removed, "a link in a folder of temporary files goes, and nothing that it leads to"
+    assert done.written["/var/lib/ids/machine-id"].data == b"" and "/etc/machine-id" not in done.removed
+    assert len({c.path for c in done.changes}) == len(done.changes), "nothing twice"
+    assert {area.name for area in disk.swap_areas()} == {"/var/swaps/one area", "/var/swaps/two", "/opt/forgotten"}
+    kept = Masked(disk.source, capture_ranges(done, disk)).read(0, disk.source.size)
+    assert MARK in disk.source.read(0, disk.source.size) and MARK not in kept
+    found = {f.path for f in residue.scan(disk, residue.SourceIdentity()) if f.rule in ("history", "log")}
+    assert found == {"/data/log/deep/syslog", "/data/home/ann/.bash_history", "/srv/bob/.bash_history"}
 
 
 def test_lines_that_were_not_meant_stay_byte_for_byte(tmp_path: Path) -> None:

@@ -7,7 +7,7 @@ import re
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from bathotype.core.generalize.patterns import compile_pattern, matcher
+from bathotype.core.guest.patterns import compile_pattern, matcher
 
 #: Characters that mean something to regular expressions, to patterns, or to nobody.
 CHARS = "ab./*?{},+$(\\"

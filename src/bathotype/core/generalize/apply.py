@@ -47,18 +47,18 @@ def _edit_ext4(
 ) -> None:
     editor = OfflineEditor(image, mount.volume.start, mount.volume.length, scratch)
     for path in gone:
-        editor.remove(mount.inside(path), directory=result.removed[path].is_dir)
+        editor.remove(disk.locate(path)[1], directory=result.removed[path].is_dir)
     for path in folders:  # outer before inner
         new = result.folders[path]
-        editor.make_directory(mount.inside(path), mode=new.mode, uid=new.uid, gid=new.gid)
+        editor.make_directory(disk.locate(path)[1], mode=new.mode, uid=new.uid, gid=new.gid)
     for path in written:
         content = result.written[path]
         before = disk.entries.get(path)
         if content.replaces and before is not None:
-            editor.remove(mount.inside(path))
+            editor.remove(disk.locate(path)[1])
             before = None
         editor.write(
-            mount.inside(path),
+            disk.locate(path)[1],
             content.data,
             like=before if isinstance(before, Inode) else None,
             mode=content.mode,

@@ -11,7 +11,6 @@ from dataclasses import dataclass, field
 from bathotype.core.disk.layout import used_ranges
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.errors import Refused
-from bathotype.core.generalize.patterns import matcher
 from bathotype.core.generalize.profile import (
     AuthorizeKey,
     ClearSwap,
@@ -26,15 +25,14 @@ from bathotype.core.generalize.profile import (
     Step,
     Write,
 )
+from bathotype.core.guest.aliases import is_system, leads_through
 from bathotype.core.guest.files import GuestDisk
+from bathotype.core.guest.node import Node
 from bathotype.core.guest.offline import editable
-from bathotype.core.guest.tree import FileTree, Node
+from bathotype.core.guest.patterns import matcher
+from bathotype.core.guest.tree import FileTree
 from bathotype.core.units import plural
 
-#: What lies here belongs to the system, whoever is said to live there.
-_SYSTEM_FOLDERS = tuple(
-    f"/{name}/" for name in ("bin", "boot", "dev", "etc", "lib", "lib64", "proc", "run", "sbin", "sys", "usr")
-)
 _ACCOUNT_FILES = ("/etc/passwd", "/etc/shadow", "/etc/group", "/etc/gshadow", "/etc/subuid", "/etc/subgid")
 
 
@@ -146,15 +144,31 @@ class _Planner:
     def _note(self, step: Step, action: str, path: str, size: int, note: str = "") -> None:
         self.result.changes.append(Change(step.id, action, path, size, note))
 
-    def _matching(self, patterns: list[str]) -> list[str]:
-        expression = matcher(patterns)
-        gone = self.result.removed
-        return [path for path in self.disk.entries if path not in gone and expression.fullmatch(path)]
+    def _matching(self, patterns: list[str], *, through: bool = True) -> dict[str, str]:
+        """Paths that patterns mean, each with the name by which it is meant.
+
+        Links to folders on the way are followed (see `core.guest.aliases`); with ``through`` also a link to a file that
+        a pattern names without a wildcard, as the system would when it writes there.
+        """
+        expression, gone = matcher(patterns), self.result.removed
+        found = {path: path for path in self.disk.entries if expression.fullmatch(path)}
+        for alias in self.disk.aliases:
+            mine = [p for p in patterns if alias.always or leads_through(p, alias.name)]
+            if mine:
+                wanted, inside = matcher(mine), alias.real + "/"
+                for path in self.disk.entries:
+                    if path.startswith(inside) and wanted.fullmatch(name := alias.name + path[len(alias.real) :]):
+                        found.setdefault(path, name)
+        for pattern in patterns if through else ():
+            if not re.search(r"[*?{]", pattern) and (real := self.disk.resolve(pattern)) and real not in found:
+                found[real] = pattern
+        return {path: name for path, name in found.items() if path not in gone}
 
     def _remove(self, step: Remove) -> None:
         stays = matcher(step.besides)
         wanted: dict[str, Node] = {}
-        for path in self._matching(step.paths):
+        meant = self._matching(step.paths, through=False)
+        for path in meant:
             inode = self.disk.entries[path]
             if (step.kind == "file" and not inode.is_file) or (step.kind == "link" and not inode.is_link):
                 continue
@@ -163,7 +177,7 @@ class _Planner:
                 wanted.update({p: i for p, i in self.disk.entries.items() if p.startswith(path + "/")})
         if step.keep_folders:
             wanted = {p: i for p, i in wanted.items() if not i.is_dir}
-        kept = {p for p in wanted if stays.fullmatch(p)}
+        kept = {p for p in wanted if stays.fullmatch(meant.get(p, p)) or stays.fullmatch(p)}
         for path, inode in wanted.items():
             holds_kept = inode.is_dir and any(k.startswith(path + "/") for k in kept)
             if path in kept or holds_kept or path in self.result.removed or self.disk.is_kept(path):
@@ -180,16 +194,18 @@ class _Planner:
                 self._note(step, "empty", path, inode.size)
 
     def _write(self, step: Write) -> None:
-        present = self.disk.entries.get(step.path)
-        parent = self.disk.entries.get(step.path.rpartition("/")[0] or "/")
+        folder, _, name = step.path.rpartition("/")
+        parent = self.disk.resolve(folder or "/")
+        path = self.disk.resolve(step.path) or f"{(parent or folder).rstrip('/')}/{name}"
+        present = self.disk.entries.get(path)
         if (present is None and step.only_existing) or parent is None or (present and not present.is_file):
             return
         data = step.text.replace("{host_name}", self.host_name).encode()
-        if present is not None and self._content(step.path) == data:
+        if present is not None and self._content(path) == data:
             return
-        self.result.written[step.path] = NewContent(data, step.mode)
-        self.result.removed.pop(step.path, None)
-        self._note(step, "write", step.path, 0, f"{len(data)} bytes")
+        self.result.written[path] = NewContent(data, step.mode)
+        self.result.removed.pop(path, None)
+        self._note(step, "write", path, 0, f"{len(data)} bytes")
 
     def _content(self, path: str) -> bytes | None:
         if path in self.result.removed:
@@ -342,7 +358,7 @@ class _Planner:
         node = self.disk.entries.get(home)
         if node is None:
             return "" if self.disk.resolve(home) is None else "it lies behind a link"
-        if home.count("/") < 2 or home.startswith(_SYSTEM_FOLDERS):
+        if is_system(home):
             return "it is a folder of the system"
         if not node.is_dir or node.uid != uid:
             return "the folder is not the user's own"

@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable
 from dataclasses import dataclass
 
-from bathotype.core.generalize.patterns import matcher
+from bathotype.core.guest.patterns import matcher
 
 
 @dataclass(frozen=True)

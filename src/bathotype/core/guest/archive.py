@@ -10,7 +10,8 @@ from typing import Any
 
 from bathotype.core.disk.source import BlockSource
 from bathotype.core.errors import Damaged
-from bathotype.core.guest.tree import FileTree, Node
+from bathotype.core.guest.node import Node
+from bathotype.core.guest.tree import FileTree
 
 _BUFFER = 32 * 1024
 

@@ -10,10 +10,15 @@ from bathotype.core.disk.ext4 import Ext4, Inode
 from bathotype.core.disk.fat import Fat, FatFile
 from bathotype.core.disk.layout import SWAP_HEADER, Layout, Volume, read_layout
 from bathotype.core.disk.ranges import Ranges
+from bathotype.core.disk.signatures import swap_end
 from bathotype.core.disk.source import BlockSource, Window
 from bathotype.core.errors import Refused
+from bathotype.core.guest.aliases import Alias
 from bathotype.core.guest.tree import FileTree, SwapArea
 
+#: Before the paths of files over which another volume is mounted.
+_BELOW = "/(below "
+_LEAST_SWAP = 10 * SWAP_HEADER
 _DEVICE = re.compile(r"/dev/(?:[a-z]+?|nvme\d+n\d+p|mmcblk\d+p)(\d+)")
 
 
@@ -95,8 +100,29 @@ class GuestDisk(FileTree):
         device = _DEVICE.fullmatch(spec)
         return device is not None and int(device[1]) == volume.number
 
+    def locate(self, path: str) -> tuple[Mount, str]:
+        """The volume on which a path lies, and the path within it."""
+        if path.startswith(_BELOW):
+            point, _, rest = path[len(_BELOW) :].partition(")")
+            mount = self._mount_around(point)
+            return mount, mount.inside(point + rest)
+        mount = self.mount_of(path)
+        return mount, mount.inside(path)
+
+    def _mount_around(self, point: str) -> Mount:
+        """The volume in which the folder lies on which another is mounted."""
+        around = [m for m in self.mounts if m.point != point and (m.point == "/" or point.startswith(m.point + "/"))]
+        return max(around, key=lambda m: len(m.point))
+
+    @cached_property
+    def aliases(self) -> list[Alias]:
+        below = [Alias(m.point, f"{_BELOW}{m.point})", always=True) for m in self.mounts if m.point != "/"]
+        return [*super().aliases, *below]
+
     def mount_of(self, path: str) -> Mount:
         """The volume on which a path lies."""
+        if path.startswith(_BELOW):
+            return self._mount_around(path[len(_BELOW) :].partition(")")[0])
         fitting = [m for m in self.mounts if m.point == "/" or path == m.point or path.startswith(m.point + "/")]
         return max(fitting, key=lambda m: len(m.point))
 
@@ -105,8 +131,9 @@ class GuestDisk(FileTree):
         found: dict[str, Inode | FatFile] = {}
         for mount in self.mounts:
             if mount.point != "/":
+                # Whether it is mounted is the guest's to say: what lies below is looked at as well, under a name of ours.
                 for hidden in [p for p in found if p.startswith(mount.point + "/")]:
-                    del found[hidden]
+                    found[f"{_BELOW}{mount.point}){hidden[len(mount.point) :]}"] = found.pop(hidden)
             prefix = "" if mount.point == "/" else mount.point
             if isinstance(mount.fs, Ext4):
                 for entry in mount.fs.walk():
@@ -118,7 +145,7 @@ class GuestDisk(FileTree):
 
     def content(self, path: str, *, most: int | None = None) -> bytes:
         node = self.entries[path]
-        fs = self.mount_of(path).fs
+        fs = self.locate(path)[0].fs
         if isinstance(node, Inode) and isinstance(fs, Ext4):
             return fs.read(node, most=most)
         assert isinstance(node, FatFile) and isinstance(fs, Fat)
@@ -131,18 +158,33 @@ class GuestDisk(FileTree):
             for v in self.layout.volumes
             if v.filesystem == "swap"
         ]
-        for line in self.text("/etc/fstab").splitlines():
+        for path in self._swap_files():
+            node, fs = self.entries[path], self.locate(path)[0].fs
+            if isinstance(fs, Ext4):
+                head = max(SWAP_HEADER, fs.block_size)
+                found.append(SwapArea(path, max(0, node.size - SWAP_HEADER), self._beyond(path, head)))
+        return found
+
+    def _swap_files(self) -> list[str]:
+        """The files that fstab names as swap, by their real paths, and every file that bears the signature of one."""
+        named: dict[str, None] = {}
+        for line in self.text("/etc/fstab").split("\n"):
             fields = line.split()
             if len(fields) >= 3 and fields[2] == "swap" and fields[0].startswith("/"):
-                node = self.entries.get(fields[0])
-                if node is not None and node.is_file:
-                    head = max(SWAP_HEADER, self.fs.block_size)
-                    found.append(SwapArea(fields[0], max(0, node.size - SWAP_HEADER), self._beyond(fields[0], head)))
-        return found
+                # fstab(5): blanks are written as octal numbers.
+                name = re.sub(r"\\([0-7]{3})", lambda octal: chr(int(octal[1], 8)), fields[0])
+                real = self.resolve(name)
+                if real is not None and self.entries[real].is_file:
+                    named[real] = None
+        for path, node in self.entries.items():
+            fits = node.is_file and node.size >= _LEAST_SWAP and node.size % SWAP_HEADER == 0
+            if fits and swap_end(self.content(path, most=SWAP_HEADER), node.size):
+                named[path] = None
+        return list(named)
 
     def _beyond(self, path: str, head: int) -> Ranges:
         """Where a file's bytes behind its first ``head`` lie on the disk."""
-        mount, node = self.mount_of(path), self.entries[path]
+        mount, node = self.locate(path)[0], self.entries[path]
         if not isinstance(node, Inode) or not isinstance(mount.fs, Ext4):
             return Ranges.of([])
         size, runs = mount.fs.block_size, []
@@ -153,5 +195,5 @@ class GuestDisk(FileTree):
 
     def is_kept(self, path: str) -> bool:
         """Roots of volumes and their lost+found belong to the file system, not to its files."""
-        point = self.mount_of(path).point
-        return path == point or path == f"{point.rstrip('/')}/lost+found"
+        inside = self.locate(path)[1]
+        return inside in ("/", "/lost+found")

@@ -5,32 +5,13 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Protocol
+from functools import cached_property
 
 from bathotype.core.disk.ranges import Ranges
+from bathotype.core.guest.aliases import Alias, aliases_of
+from bathotype.core.guest.node import Node
 
 _MOST_LINKS = 16
-
-
-class Node(Protocol):
-    """What is known of one path: ``size`` in bytes, ``mtime`` in seconds since 1970."""
-
-    @property
-    def mode(self) -> int: ...
-    @property
-    def uid(self) -> int: ...
-    @property
-    def gid(self) -> int: ...
-    @property
-    def size(self) -> int: ...
-    @property
-    def mtime(self) -> int: ...
-    @property
-    def is_dir(self) -> bool: ...
-    @property
-    def is_file(self) -> bool: ...
-    @property
-    def is_link(self) -> bool: ...
 
 
 @dataclass(frozen=True)
@@ -53,6 +34,16 @@ class FileTree(ABC):
     @abstractmethod
     def content(self, path: str, *, most: int | None = None) -> bytes:
         """The bytes of exactly this file, or a link's target; at most the first ``most``."""
+
+    @cached_property
+    def aliases(self) -> list[Alias]:
+        """Other names of folders."""
+        homes = {}
+        for line in self.text("/etc/passwd").split("\n"):
+            parts = line.split(":")
+            if len(parts) == 7 and parts[5].startswith("/"):
+                homes[parts[0]] = _normal(parts[5])
+        return aliases_of(self.entries, self.resolve, homes)
 
     def swap_areas(self) -> list[SwapArea]:
         """Swap space of the guest, as far as the tree knows of it."""

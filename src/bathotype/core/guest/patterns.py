@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import itertools
 import re
 from functools import lru_cache
 
@@ -34,3 +35,23 @@ def compile_pattern(pattern: str) -> re.Pattern[str]:
 def matcher(patterns: list[str]) -> re.Pattern[str]:
     """One expression that matches any of several patterns."""
     return re.compile("|".join(f"(?:{compile_pattern(p).pattern})" for p in patterns) or r"(?!)", re.DOTALL)
+
+
+def alternatives(pattern: str) -> list[str]:
+    """A pattern without ``{a,b}``: one for each choice."""
+    start = pattern.find("{")
+    if start < 0:
+        return [pattern]
+    depth, at, cuts = 0, start, [start]
+    while at < len(pattern):
+        depth += {"{": 1, "}": -1}.get(pattern[at], 0)
+        if depth == 0:
+            break
+        if depth == 1 and pattern[at] == ",":
+            cuts.append(at)
+        at += 1
+    if depth:
+        return [pattern]
+    cuts.append(at)
+    choices = [pattern[a + 1 : b] for a, b in itertools.pairwise(cuts)]
+    return [one for choice in choices for one in alternatives(pattern[:start] + choice + pattern[at + 1 :])]

@@ -1,0 +1,26 @@
+"""What is known of one path of a guest."""
+
+from __future__ import annotations
+
+from typing import Protocol
+
+
+class Node(Protocol):
+    """What is known of one path: ``size`` in bytes, ``mtime`` in seconds since 1970."""
+
+    @property
+    def mode(self) -> int: ...
+    @property
+    def uid(self) -> int: ...
+    @property
+    def gid(self) -> int: ...
+    @property
+    def size(self) -> int: ...
+    @property
+    def mtime(self) -> int: ...
+    @property
+    def is_dir(self) -> bool: ...
+    @property
+    def is_file(self) -> bool: ...
+    @property
+    def is_link(self) -> bool: ...
