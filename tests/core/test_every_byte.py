@@ -271,7 +271,7 @@ def test_a_disks_former_life_stays_behind(options: str, tmp_path: Path) -> None:
         (b"vhdxfile", "VHDX"),
         (b"\0" * 64 + b"\x7f\x10\xda\xbe", "VDI"),
         (b"QED\0", "QED"),
-        (gzip.compress(b"x" * 9000), "gzip"),
+        (gzip.compress(b"x" * 9000, mtime=0), "gzip"),
         (b"\xfd7zXZ\0", "xz"),
         (b"\x28\xb5\x2f\xfd", "zstd"),
         (b"PK\x03\x04", "ZIP"),

@@ -13,6 +13,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from bathotype.core.disk.ext4 import Ext4
 from bathotype.core.disk.nbd import NbdDisk
 from bathotype.core.disk.source import FileSource, Masked, open_file
 from bathotype.core.errors import BathotypeError, Damaged, Invalid, OutOfSpace, Refused
@@ -21,6 +22,7 @@ from bathotype.core.generalize.plan import capture_ranges, plan
 from bathotype.core.generalize.profile import load_profile
 from bathotype.core.guest.files import GuestDisk
 from bathotype.core.guest.offline import OfflineEditor, replay_journal
+from tests.core.test_journal import clean, mounted, sh
 from tests.support import holds
 
 
@@ -154,3 +156,58 @@ def test_a_server_that_talks_nonsense_is_an_error_not_a_hang(greeting: bytes, no
 def test_what_is_no_nbd_address_is_refused(uri: str) -> None:
     with pytest.raises(Invalid, match="not an NBD address"):
         NbdDisk(uri)
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="the kernel mounts for root alone")
+@pytest.mark.parametrize("make", ["", "-I 128", "-O inline_data", "-O ea_inode"])
+def test_attributes_stay_and_shared_blocks_are_counted(make: str, tmp_path: Path) -> None:
+    image, large = tmp_path / "a.img", b"x" * 300
+    label = b"system_u:object_r:etc_t:s0\0"
+    sh(f"truncate -s 24M {image} && mkfs.ext4 -q {make} {image}")
+    with mounted(image) as top:
+        (top / "etc").mkdir()
+        for name in ("hostname", "other", "third"):
+            (top / "etc" / name).write_bytes(b"pier-09\n")
+            os.setxattr(top / "etc" / name, "security.selinux", label)
+            os.setxattr(top / "etc" / name, "user.note", large)
+        os.setxattr(top / "etc/hostname", "user.empty", b"")
+    editor = OfflineEditor(image, 0, image.stat().st_size, tmp_path)
+    with open_file(image) as source:
+        fs = Ext4(source)
+        before = fs.lookup("/etc/hostname")
+        assert before is not None
+        attributes = fs.attributes(before)
+        assert attributes == {"security.selinux": label, "user.note": large, "user.empty": b""}
+        editor.write("/etc/hostname", b"localhost\n", like=before, attributes=attributes)
+        with pytest.raises(Refused, match="9000 bytes"):
+            OfflineEditor(image, 0, image.stat().st_size, tmp_path).write(
+                "/x", b"", attributes={"user.big": b"x" * 9000}
+            )
+    editor.remove("/etc/other")
+    editor.apply()
+    clean(image)
+    with mounted(image) as top:
+        assert (top / "etc/hostname").read_bytes() == b"localhost\n"
+        for name in ("hostname", "third"):
+            assert os.getxattr(top / "etc" / name, "security.selinux") == label
+            assert os.getxattr(top / "etc" / name, "user.note") == large
+        assert os.getxattr(top / "etc/hostname", "user.empty") == b""
+
+
+def test_quotas_are_counted_again(tmp_path: Path) -> None:
+    image = tmp_path / "a.img"
+    sh(f"truncate -s 24M {image} && mkfs.ext4 -q -O quota -E quotatype=usrquota:grpquota {image}")
+    editor = OfflineEditor(image, 0, image.stat().st_size, tmp_path)
+    editor.write("/motd", b"Halvane Tide Office\n" * 900, uid=1000)
+    editor.apply()
+    clean(image)
+
+
+def test_damage_is_not_mended_in_passing(tmp_path: Path) -> None:
+    image = tmp_path / "a.img"
+    sh(f"truncate -s 24M {image} && mkfs.ext4 -q -O ^metadata_csum {image} && debugfs -w -R 'mkdir /etc' {image}")
+    sh(f"debugfs -w -R 'set_inode_field /etc links_count 7' {image}")
+    editor = OfflineEditor(image, 0, image.stat().st_size, tmp_path)
+    editor.write("/motd", b"x")
+    with pytest.raises(Damaged, match="not clean"):
+        editor.apply()

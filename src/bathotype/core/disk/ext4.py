@@ -40,6 +40,11 @@ _INODE_UNINIT, _BLOCK_UNINIT = 0x1, 0x2
 _CSUM_SEED = 0x2000
 _EXTENTS_FL, _INLINE_DATA_FL, _ENCRYPT_FL = 0x80000, 0x10000000, 0x800
 
+_ATTRIBUTES = b"\x00\x00\x02\xea"
+_ATTRIBUTE_NAMES = {
+    1: "user.", 2: "system.posix_acl_access", 3: "system.posix_acl_default", 4: "trusted.", 6: "security.",
+    7: "system.", 8: "system.richacl",
+}  # fmt: skip
 _MOST_DEPTH = 5
 _MOST_DIRECTORY = 256 * 1024 * 1024
 
@@ -517,6 +522,44 @@ class Ext4:
                 if at + 20 > len(inode.body):
                     break
         return data
+
+    def attributes(self, inode: Inode) -> dict[str, bytes]:
+        """A file's extended attributes by their full names, with the values as the disk holds them.
+
+        They are in the inode, behind its fields, and in a block that files may share.
+        """
+        group, slot = divmod(inode.number - 1, self.inodes_per_group)
+        raw = self._table(group)[slot * self.inode_size : (slot + 1) * self.inode_size]
+        found: dict[str, bytes] = {}
+        at = 128 + (struct.unpack_from("<H", raw, 128)[0] if self.inode_size > 128 else 0)
+        if at + 4 < len(raw) and raw[at : at + 4] == _ATTRIBUTES:
+            found |= self._attribute_entries(raw[at + 4 :], 0)
+        block = struct.unpack_from("<I", raw, 104)[0] | struct.unpack_from("<H", raw, 118)[0] << 32
+        if block:
+            data = self._blocks(block, 1)
+            if data[:4] != _ATTRIBUTES:
+                raise Damaged(f"The attribute block of inode {inode.number} is broken.")
+            found |= self._attribute_entries(data, 32)
+        return found
+
+    def _attribute_entries(self, data: bytes, at: int) -> dict[str, bytes]:
+        found: dict[str, bytes] = {}
+        while at + 16 <= len(data) and data[at : at + 4] != bytes(4):
+            length, index, offset, inode, size = struct.unpack_from("<BBHII", data, at)
+            name = data[at + 16 : at + 16 + length].decode("ascii", "replace")
+            at += (16 + length + 3) & ~3
+            if index not in _ATTRIBUTE_NAMES:
+                raise Damaged(f"An extended attribute is of a kind that is not known ({index}).")
+            if (index, name) == (7, "data"):
+                continue  # the inline data of the file itself
+            if inode:
+                value = self.read(self.inode(inode), most=size)
+            elif offset + size > len(data):
+                raise Damaged("An extended attribute lies outside its block.")
+            else:
+                value = data[offset : offset + size]
+            found[_ATTRIBUTE_NAMES[index] + name] = value
+        return found
 
     def entries(self, inode: Inode) -> Iterator[tuple[str, int]]:
         """``(name, inode number)`` of a directory, but for ``.`` and ``..``."""

@@ -30,7 +30,7 @@ def apply_plan(result: Plan, disk: GuestDisk, image: Path, scratch: Path) -> Non
         folders = [path for path in result.folders if disk.mount_of(path).point == mount.point]
         gone = sorted(removed[mount.point], reverse=True)  # children before their folders
         if isinstance(mount.fs, Ext4):
-            _edit_ext4(result, disk, mount, gone, folders, written[mount.point], image, scratch)
+            _edit_ext4(result, disk, mount, mount.fs, gone, folders, written[mount.point], image, scratch)
         else:
             _edit_fat(result, disk, mount, [*gone, *folders], written[mount.point], image)
 
@@ -39,6 +39,7 @@ def _edit_ext4(
     result: Plan,
     disk: GuestDisk,
     mount: Mount,
+    fs: Ext4,
     gone: list[str],
     folders: list[str],
     written: list[str],
@@ -61,6 +62,7 @@ def _edit_ext4(
             disk.locate(path)[1],
             content.data,
             like=before if isinstance(before, Inode) else None,
+            attributes=fs.attributes(before) if isinstance(before, Inode) else {},
             mode=content.mode,
             uid=content.uid,
             gid=content.gid,

@@ -7,11 +7,14 @@ unexpected line on its error stream fails the whole edit.
 from __future__ import annotations
 
 import os
+import re
 import shutil
 import struct
 import subprocess
 import tempfile
+from collections.abc import Mapping
 from pathlib import Path
+from types import MappingProxyType
 
 from bathotype.core.disk.ext4 import Ext4, Inode
 from bathotype.core.disk.ext4remains import blanking
@@ -19,6 +22,15 @@ from bathotype.core.disk.source import FileSource, Window, open_file
 from bathotype.core.errors import Damaged, OutOfSpace, Refused, Unavailable
 
 _DEADLINE = 600
+_MOST_ATTRIBUTE = 1024
+_NO_COMPLAINT = re.compile(r"Pass \d|.*\*{10}|.*\d+/\d+ files \(|\d+ inodes used|Fix\?$")
+#: What debugfs leaves to be mended: it does not count down the references of a shared attribute block, does not free one
+#: that nobody needs any more, and does not count quotas.  A block that is taken for used though it is not is no loss.
+_LEFT_BY_EDITS = re.compile(
+    r"Extended attribute block \d+ has reference count \d+, should be \d+\.|Block bitmap differences:(?:\s+-\S+)+"
+    r"|Free blocks count wrong .*|Update quota info for quota type \d\?"
+    r"|Extended attribute inode \d+ ref count is \d+, should be \d+\.|Inode \d+, i_blocks is \d+, should be \d+\."
+)
 _LAST_WRITE_AT = 1024 + 48  # s_wtime in the superblock
 
 
@@ -44,9 +56,19 @@ class OfflineEditor:
         self._commands.append(f"{'rmdir' if directory else 'rm'} {_quoted(path)}")
 
     def write(
-        self, path: str, data: bytes, *, like: Inode | None = None, mode: int = 0o644, uid: int = 0, gid: int = 0
+        self,
+        path: str,
+        data: bytes,
+        *,
+        like: Inode | None = None,
+        attributes: Mapping[str, bytes] = MappingProxyType({}),
+        mode: int = 0o644,
+        uid: int = 0,
+        gid: int = 0,
     ) -> None:
-        """Create or replace a file; ownership, mode and time are those of ``like`` where given."""
+        """Create or replace a file; ownership, mode and time are those of ``like`` where given.  ``attributes`` are its
+        extended attributes as the disk holds them (`Ext4.attributes`).  Raises `Refused` for one without a plain name, or that is
+        larger than the smallest block."""
         if like is not None:
             self.remove(path)
         self._contents.append(data)
@@ -57,6 +79,15 @@ class OfflineEditor:
         self._set(path, "gid", str(like.gid if like else gid))
         if like is not None:
             self._set(path, "mtime", f"@{like.mtime}")
+        for name, value in attributes.items():
+            if not re.fullmatch(r"[\w.:-]+", name, re.ASCII) or len(value) > _MOST_ATTRIBUTE:
+                raise Refused(
+                    f"{path!r} has an extended attribute {name!r} of {len(value)} bytes, which cannot be written offline.",
+                    advice="Remove it in the machine, then capture again.",
+                    code="path-not-editable",
+                )
+            self._contents.append(value)
+            self._commands.append(f"ea_set -r -f @{len(self._contents) - 1}@ {_quoted(path)} {name}")
 
     def make_directory(self, path: str, *, mode: int = 0o755, uid: int = 0, gid: int = 0) -> None:
         """Create one directory in an existing one."""
@@ -82,13 +113,7 @@ class OfflineEditor:
         script = folder / "commands"
         lines = [self._with_local(line, folder) for line in self._commands]
         script.write_bytes("\n".join([*lines, ""]).encode("utf-8", "surrogateescape"))
-        # The time that debugfs writes is the disk's own last one: the same disk gives the same bytes again.
-        with open_file(self._image) as image:
-            written_at = struct.unpack("<I", image.read(self._offset + _LAST_WRITE_AT, 4))[0]
-        done = _run(
-            [_tool("debugfs"), "-w", "-f", str(script), self._target],
-            environment={"E2FSPROGS_FAKE_TIME": str(written_at or 1)},
-        )
+        done = _run([_tool("debugfs"), "-w", "-f", str(script), self._target], environment=self._environment())
         problems = [line for line in done.stderr.splitlines() if line and not line.startswith("debugfs 1.")]
         if any("Could not allocate" in p or "No space" in p or "no space" in p for p in problems):
             raise OutOfSpace(
@@ -98,12 +123,19 @@ class OfflineEditor:
         if problems or done.returncode:
             raise Damaged(f"The disk could not be edited: {'; '.join(problems[:3]) or 'debugfs failed'}.")
 
+    def _environment(self) -> dict[str, str]:
+        """The time that is written is the disk's own last one: the same disk gives the same bytes again."""
+        with open_file(self._image) as image:
+            written_at = struct.unpack("<I", image.read(self._offset + _LAST_WRITE_AT, 4))[0]
+        return {"E2FSPROGS_FAKE_TIME": str(written_at or 1)}
+
     @staticmethod
     def _with_local(line: str, folder: Path) -> str:
-        if not line.startswith("write @"):
-            return line
-        number, _, rest = line.removeprefix("write @").partition("@")
-        return f"write {_quoted(str(folder / number))}{rest}"
+        for verb in ("write ", "ea_set -r -f "):
+            if line.startswith(f"{verb}@"):
+                number, _, rest = line.removeprefix(f"{verb}@").partition("@")
+                return f"{verb}{_quoted(str(folder / number))}{rest}"
+        return line
 
     def _blank_remains(self) -> None:
         image = FileSource(self._image, writable=True)
@@ -118,8 +150,13 @@ class OfflineEditor:
     def check(self) -> None:
         """Raise `Damaged` unless `e2fsck -fn` finds the volume clean."""
         done = _run([_tool("e2fsck"), "-fn", self._target])
+        complaints = _complaints(done.stdout)
+        if done.returncode and self._commands and all(_LEFT_BY_EDITS.fullmatch(line) for line in complaints):
+            # Our edits leave counts behind: of shared attribute blocks, and of quotas.
+            _run([_tool("e2fsck"), "-fy", self._target], environment=self._environment())
+            done = _run([_tool("e2fsck"), "-fn", self._target])
+            complaints = _complaints(done.stdout)
         if done.returncode:
-            complaints = [line for line in done.stdout.splitlines() if line and not line.startswith("Pass")]
             raise Damaged(
                 f"The file system is not clean: {'; '.join(complaints[:3])}.",
                 advice="Run a file system check on the machine, then capture it again.",
@@ -128,6 +165,12 @@ class OfflineEditor:
     @property
     def _target(self) -> str:
         return f"{self._image}?offset={self._offset}"
+
+
+def _complaints(text: str) -> list[str]:
+    """What e2fsck says besides the names of its passes and its summary."""
+    lines = [re.sub(r"\s*(?:Fix\?\s*)?no$", "", line).strip() for line in text.splitlines()]
+    return [line for line in lines if line and not _NO_COMPLAINT.match(line)]
 
 
 def replay_journal(image: Path, offset: int, length: int) -> bool:
