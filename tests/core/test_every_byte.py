@@ -262,6 +262,33 @@ def test_a_disks_former_life_stays_behind(options: str, tmp_path: Path) -> None:
     clean(kept)
 
 
+@pytest.mark.parametrize("options", ["", "-b 1024", "-I 128", "-O inline_data"])
+def test_what_lies_behind_a_files_end_stays_behind(options: str, tmp_path: Path) -> None:
+    sizes = (1, 700, 1024, 4095, 4096, 4097, 70_001)
+    top = tmp_path / "top"
+    top.mkdir()
+    for size in sizes:
+        (top / str(size)).write_bytes(b"f" * size)
+    data = bytearray(made(tmp_path / "a.img", f"truncate -s 8M {{0}} && mkfs.ext4 -q {options} -d {top} {{0}}"))
+    fs = Ext4(Memory(bytes(data)))
+    dirty = 0
+    for entry in fs.walk():
+        if entry.inode.is_file and entry.inode.size % fs.block_size:
+            for logical, start, count, _ in fs.extents(entry.inode):
+                end = entry.inode.size - logical * fs.block_size
+                if 0 < end <= count * fs.block_size:
+                    at, until = start * fs.block_size + end, (start + count) * fs.block_size
+                    data[at:until] = b"B" * (until - at)
+                    dirty += until - at
+    assert dirty > 1500
+    kept = captured(bytes(data))
+    assert kept.count(b"BBBB") == 0
+    fs = Ext4(Memory(kept))
+    assert {e.path: fs.read(e.inode) for e in fs.walk() if e.inode.is_file} == {f"/{n}": b"f" * n for n in sizes}
+    (tmp_path / "kept.img").write_bytes(kept)
+    clean(tmp_path / "kept.img")
+
+
 # Files that hold a disk
 
 

@@ -9,15 +9,15 @@ from __future__ import annotations
 
 import stat
 import struct
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, partial
 from uuid import UUID
 
 import numpy as np
-import numpy.typing as npt
 
 from bathotype.core.disk.crc import raw_crc32c
+from bathotype.core.disk.extenttrees import ExtentTrees
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import BlockSource
 from bathotype.core.errors import Damaged
@@ -56,27 +56,6 @@ def _crc16(seed: int, data: bytes) -> int:
         for _ in range(8):
             seed = seed >> 1 ^ (0xA001 if seed & 1 else 0)
     return seed
-
-
-def _unwritten_extents(
-    nodes: npt.NDArray[np.uint8], leaves: Callable[[bytes], Iterator[tuple[int, int, int, bool]]]
-) -> Iterator[tuple[int, int]]:
-    """``(block, count)`` of extents that are not written yet, of the extent trees that begin in inodes.
-
-    Most trees are in the inode itself: these are looked at all at once.
-    """
-    words = nodes.view("<u2")
-    sound = words[:, 0] == 0xF30A
-    for slot in range(4):
-        at = 6 + 6 * slot
-        length = words[:, at + 2].astype(np.int64)
-        start = words[:, at + 3].astype(np.int64) << 32 | words[:, at + 4] | words[:, at + 5].astype(np.int64) << 16
-        wanted = sound & (words[:, 3] == 0) & (words[:, 1] > slot) & (length > 32768)
-        yield from zip(start[wanted].tolist(), (length[wanted] - 32768).tolist(), strict=True)
-    for node in nodes[sound & (words[:, 3] > 0)]:
-        for _, first, count, written in leaves(node.tobytes()):
-            if not written:
-                yield first, count
 
 
 @dataclass(frozen=True)
@@ -276,7 +255,8 @@ class Ext4:
     def used(self) -> Ranges:
         """Byte ranges that hold files or metadata.
 
-        What no reader sees is left out: free blocks, extents that are not written yet, inodes never used, bitmaps that
+        What no reader sees is left out: free blocks, extents that are not written yet, what lies behind a file's end in
+        its last block, inodes never used, bitmaps that
         were never initialised, the room that is reserved for group descriptors in copies, and the replayed journal.
         They read as zeros in a capture, and the file system stays consistent.
         """
@@ -331,22 +311,14 @@ class Ext4:
         """Blocks that belong to a file and were never written: whatever they hold is of an earlier one."""
         if not self.incompat & _EXTENTS:
             return Ranges.of([])
-        starts, counts = [], []
+        size, found, ends = self.block_size, [], []
         for _, table, _ in self.inode_tables():
             rows = np.frombuffer(table, np.uint8).reshape(-1, self.inode_size)
-            flags = np.ascontiguousarray(rows[:, 32:36]).view("<u4").reshape(-1)
-            live = (rows[:, :2].any(axis=1)) & (flags & _EXTENTS_FL != 0) & (rows[:, 26:28].any(axis=1))
-            for start, count in _unwritten_extents(np.ascontiguousarray(rows[live, 40:100]), self._extent_leaves):
-                starts.append(start)
-                counts.append(count)
-        size = self.block_size
-        first = np.array(starts, np.int64)
-        last = first + np.array(counts, np.int64)
-        inside = (first >= self.first_block) & (last <= self.block_count)
-        return Ranges.of_arrays(first[inside] * size, last[inside] * size)
-
-    def _extent_leaves(self, node: bytes) -> Iterator[tuple[int, int, int, bool]]:
-        return self._extent_node(node, 0)
+            trees = ExtentTrees(rows, size, partial(self._extent_node, level=0))
+            found += [(first, first + count) for first, count in trees.unwritten()]
+            ends += list(trees.behind_ends())
+        blocks = Ranges.of((a * size, b * size) for a, b in found if self.first_block <= a and b <= self.block_count)
+        return blocks.union(Ranges.of((a, b) for a, b in ends if self.first_block * size <= a and b <= self.end))
 
     def _has_superblock(self, group: int) -> bool:
         if group == 0:

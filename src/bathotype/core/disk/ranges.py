@@ -52,6 +52,13 @@ class Ranges:
     def __len__(self) -> int:
         return len(self.starts)
 
+    def joined(self, gap: int) -> Ranges:
+        """The same with everything that lies between two ranges less than ``gap`` bytes apart."""
+        if not len(self.starts):
+            return self
+        fresh = np.append(np.True_, self.starts[1:] - self.ends[:-1] >= gap)
+        return Ranges(self.starts[fresh], self.ends[np.append(np.flatnonzero(fresh)[1:] - 1, len(self.ends) - 1)])
+
     def shift(self, offset: int) -> Ranges:
         """The same ranges, moved by ``offset`` bytes."""
         return Ranges(self.starts + offset, self.ends + offset)

@@ -6,12 +6,13 @@ import shutil
 from pathlib import Path
 
 from bathotype.core.disk.ranges import Ranges
-from bathotype.core.disk.source import BlockSource, FileSource
+from bathotype.core.disk.source import BlockSource, FileSource, Masked
 from bathotype.core.errors import OutOfSpace
 from bathotype.core.units import iec
 from bathotype.service.operations.context import WorkContext
 
 _PIECE = 4 * 1024 * 1024
+_GAP = 64 * 1024  # what lies between is read rather than asked around
 _LEFT_FREE = 64 * 1024 * 1024
 
 
@@ -56,13 +57,14 @@ def copy_ranges(
     context: WorkContext, disk: BlockSource, used: Ranges, target: FileSource, done: int, total: int
 ) -> int:
     """Copy ranges of a disk; returns the bytes done so far, of ``total`` that the step will do."""
+    visible = Masked(disk, used)
     try:
-        for start, end in used:
+        for start, end in used.joined(_GAP):
             for at in range(start, end, _PIECE):
-                piece = disk.read(at, min(_PIECE, end - at))
+                piece = visible.read(at, min(_PIECE, end - at))
                 target.write(at, piece)
                 done += len(piece)
-                context.progress(done, total)
+                context.progress(min(done, total), total)
     except OSError as error:
         raise OutOfSpace(
             f"The scratch space cannot be written: {error.strerror}.",
