@@ -13,6 +13,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from crc32c import crc32c
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
@@ -113,6 +114,12 @@ def same(one: BlockSource, two: BlockSource) -> bool:
         ("vpc", "subformat=fixed,force_size=on"),
         ("vmdk", "subformat=monolithicSparse"),
         ("vmdk", "subformat=streamOptimized"),
+        ("vdi", "static=off"),
+        ("vdi", "static=on"),
+        ("vhdx", "subformat=dynamic"),
+        ("vhdx", "subformat=fixed"),
+        ("vhdx", "subformat=dynamic,block_size=1M"),
+        ("vhdx", "subformat=dynamic,block_size=256M"),
     ],
 )
 def test_what_qemu_writes_is_what_we_read(
@@ -217,16 +224,22 @@ def read_hostile(data: bytes, form: str | None = None) -> None:
 
 
 @pytest.fixture(scope="module")
-def small() -> dict[str, bytes]:
-    """A small file of each format."""
+def small(tmp_path_factory: pytest.TempPathFactory) -> dict[str, bytes]:
+    """A small file of each format that is read."""
     disk = sparse(2 * MIB, [(0, b"boot" * 200), (MIB + 5, bytes(range(256)) * 300)])
-    return {name: (f := laid(name, disk)).read(0, f.size) for name in FORMATS}
+    found = {name: (f := laid(name, disk)).read(0, f.size) for name in FORMATS}
+    folder = tmp_path_factory.mktemp("small")
+    (folder / "raw").write_bytes(found["raw"])
+    for name in ("vdi", "vhdx"):
+        qemu_img("convert", "-f", "raw", "-O", name, folder / "raw", folder / name)
+        found[name] = (folder / name).read_bytes()
+    return found
 
 
 @settings(max_examples=300, suppress_health_check=[HealthCheck.function_scoped_fixture, HealthCheck.too_slow])
 @given(data=st.data())
 def test_hostile_files_give_an_error_and_nothing_else(small: dict[str, bytes], data: st.DataObject) -> None:
-    name = data.draw(st.sampled_from([n for n in FORMATS if n != "raw"]))
+    name = data.draw(st.sampled_from([n for n in small if n != "raw"]))
     image = bytearray(small[name])
     interesting = st.integers(0, min(len(image) - 8, 4096)) | st.integers(0, len(image) - 8)
     for _ in range(data.draw(st.integers(1, 6))):
@@ -275,6 +288,20 @@ def test_what_is_refused_says_why(tmp_path: Path, small: dict[str, bytes]) -> No
     struct.pack_into(">I", footer, 64, ~sum(footer) & 0xFFFFFFFF)
     with pytest.raises(Refused, match="differencing"):
         open_image(Memory(bytes(differencing[:-512] + footer)))
+    for name, at, why in (("vdi", 440, "its parent"), ("vhdx", None, "waits? in its log")):
+        changed = bytearray(small[name])
+        if at is not None:
+            changed[at] = 1
+        else:
+            for place in (65536, 131072):
+                changed[place + 48] = 1
+                struct.pack_into("<I", changed, place + 4, 0)
+                struct.pack_into("<I", changed, place + 4, crc32c(bytes(changed[place : place + 4096])))
+        with pytest.raises(Refused, match=why):
+            open_image(Memory(bytes(changed)))
+    for name in ("vdi", "vhdx"):
+        with pytest.raises(Damaged, match="cut short"):
+            open_image(Memory(small[name][: len(small[name]) // 2]))
     cut = small["ova"][: len(small["ova"]) // 2]
     with pytest.raises(Damaged, match="cut short"):
         open_image(Memory(cut))

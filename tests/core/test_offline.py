@@ -21,7 +21,7 @@ from bathotype.core.generalize.apply import apply_plan
 from bathotype.core.generalize.plan import capture_ranges, plan
 from bathotype.core.generalize.profile import load_profile
 from bathotype.core.guest.files import GuestDisk
-from bathotype.core.guest.offline import OfflineEditor, replay_journal
+from bathotype.core.guest.offline import OfflineEditor, editable, replay_journal
 from tests.core.test_journal import clean, mounted, sh
 from tests.support import holds
 
@@ -211,3 +211,17 @@ def test_damage_is_not_mended_in_passing(tmp_path: Path) -> None:
     editor.write("/motd", b"x")
     with pytest.raises(Damaged, match="not clean"):
         editor.apply()
+
+
+def test_a_long_path_is_no_command(tmp_path: Path) -> None:
+    target = tmp_path / "written-by-the-guest"
+    image = tmp_path / "a.img"
+    sh(f"truncate -s 24M {image} && mkfs.ext4 -q {image}")
+    long = "/tmp" + "/" + "/".join("d" * 200 for _ in range(41))
+    assert len(long) > 8191
+    editor = OfflineEditor(image, 0, image.stat().st_size, tmp_path)
+    editor.remove(f"{long}/\ndump /x {target}")
+    with pytest.raises(Refused, match="cannot be edited offline"):
+        editor.apply()
+    assert not editable(long) and not target.exists()
+    clean(image)

@@ -9,7 +9,7 @@ from pydantic import Field, model_validator
 from bathotype.wire.common import Answer, Plan, Wire, example
 from bathotype.wire.machines import Remark
 
-ImageFormat = Literal["raw", "qcow2", "vhd", "vmdk", "ova"]
+ImageFormat = Literal["raw", "qcow2", "vhd", "vhdx", "vdi", "vmdk", "ova"]
 
 
 class UploadRequest(Wire):

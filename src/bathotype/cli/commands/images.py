@@ -32,7 +32,9 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("source", metavar="FILE|s3://BUCKET/KEY")
     parser.add_argument("--line", required=True)
     _number(parser)
-    parser.add_argument("--format", choices=("raw", "qcow2", "vhd", "vmdk", "ova"), help="default: recognised")
+    parser.add_argument(
+        "--format", choices=("raw", "qcow2", "vhd", "vhdx", "vdi", "vmdk", "ova"), help="default: recognised"
+    )
     what = parser.add_mutually_exclusive_group()
     what.add_argument("--profile", default="linux", help="built-in profile, or a YAML file (default: linux)")
     what.add_argument("--as-is", action="store_true", help="take the disk as it is, with its identity")

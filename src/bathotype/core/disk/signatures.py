@@ -32,8 +32,6 @@ _SIGNATURES: tuple[tuple[str, int, bytes], ...] = (
 )
 #: What the beginning of a file shows that is no disk, but holds one or is packed, and what to do about it.
 _FILES: tuple[tuple[int, bytes, str], ...] = (
-    (0, b"vhdxfile", "a VHDX"),
-    (64, b"\x7f\x10\xda\xbe", "a VDI"),
     (0, b"QED\0", "a QED image"),
     (0, b"WithoutFreeSpace", "a Parallels image"),
     (0, b"WithouFreSpacExt", "a Parallels image"),

@@ -9,7 +9,7 @@ from bathotype.core.disk.layout import read_layout
 from bathotype.core.disk.signatures import other_file
 from bathotype.core.disk.source import BlockSource, ByteSource
 from bathotype.core.errors import Damaged, Invalid, Refused
-from bathotype.core.formats import ovf, qcow2, vhd, vmdk
+from bathotype.core.formats import ovf, qcow2, vdi, vhd, vhdx, vmdk
 from bathotype.core.formats.laidout import LaidOutFile, Progress, Whole
 from bathotype.core.formats.packing import Measured, Packing, StoredFrames, deflated
 from bathotype.core.formats.qcow2layout import qcow2_compressed_layout, qcow2_layout
@@ -94,11 +94,11 @@ class OpenedImage:
     check: Callable[[Progress], bool] | None = None
 
 
-_KINDS = ("raw", "qcow2", "vhd", "vmdk", "ova")
+_KINDS = ("raw", "qcow2", "vhd", "vhdx", "vdi", "vmdk", "ova")
 
 
 def recognise(file: ByteSource) -> str:
-    """The format that a file's first and last bytes show: one of raw, qcow2, vhd, vmdk, ova.
+    """The format that a file's first and last bytes show: one of raw, qcow2, vhd, vhdx, vdi, vmdk, ova.
 
     Raises `Refused` for a file of another kind, by its name where it is known.
     """
@@ -107,6 +107,10 @@ def recognise(file: ByteSource) -> str:
         return "qcow2"
     if head[:4] == vmdk.MAGIC:
         return "vmdk"
+    if head[:8] == vhdx.MAGIC:
+        return "vhdx"
+    if head[vdi.MAGIC_AT : vdi.MAGIC_AT + 4] == vdi.MAGIC:
+        return "vdi"
     if head[:21] == b"# Disk DescriptorFile":
         raise Invalid(
             "This VMDK is a descriptor whose data is in other files.", advice="Convert it to a single file first."
@@ -157,6 +161,10 @@ def open_image(
         return OpenedImage(vmdk.VmdkImage(file), kind)
     if kind == "vhd":
         return OpenedImage(vhd.VhdImage(file), kind)
+    if kind == "vhdx":
+        return OpenedImage(vhdx.open_vhdx(file), kind)
+    if kind == "vdi":
+        return OpenedImage(vdi.open_vdi(file), kind)
     if kind == "ova":
         archive = ovf.OvaDisk(file)
         inner = open_image(archive.open())

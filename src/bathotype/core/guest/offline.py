@@ -23,6 +23,7 @@ from bathotype.core.errors import Damaged, OutOfSpace, Refused, Unavailable
 
 _DEADLINE = 600
 _MOST_ATTRIBUTE = 1024
+_MOST_PATH, _MOST_COMMAND = 4096, 8000  # in bytes
 _NO_COMPLAINT = re.compile(r"Pass \d|.*\*{10}|.*\d+/\d+ files \(|\d+ inodes used|Fix\?$")
 #: What debugfs leaves to be mended: it does not count down the references of a shared attribute block, does not free one
 #: that nobody needs any more, and does not count quotas.  A block that is taken for used though it is not is no loss.
@@ -35,8 +36,9 @@ _LAST_WRITE_AT = 1024 + 48  # s_wtime in the superblock
 
 
 def editable(path: str) -> bool:
-    """Whether a path can be named to debugfs: control characters cannot."""
-    return all(c.isprintable() or c == " " for c in path) and '"' not in path
+    """Whether a path can be named to debugfs: control characters cannot, nor what is longer than a path may be."""
+    length = len(path.encode("utf-8", "surrogateescape"))
+    return length <= _MOST_PATH and all(c.isprintable() or c == " " for c in path) and '"' not in path
 
 
 class OfflineEditor:
@@ -111,8 +113,16 @@ class OfflineEditor:
         for number, data in enumerate(self._contents):
             (folder / str(number)).write_bytes(data)
         script = folder / "commands"
-        lines = [self._with_local(line, folder) for line in self._commands]
-        script.write_bytes("\n".join([*lines, ""]).encode("utf-8", "surrogateescape"))
+        lines = [self._with_local(line, folder).encode("utf-8", "surrogateescape") for line in self._commands]
+        # debugfs reads its commands in pieces of 8191 bytes: the rest of a longer line would be a command of its own,
+        # in the words of whoever named the file.
+        if odd := next((line for line in lines if len(line) > _MOST_COMMAND or b"\n" in line or b"\0" in line), None):
+            raise Refused(
+                f"A path of {len(odd)} bytes cannot be edited offline.",
+                advice="Rename or remove it in the machine, then capture again.",
+                code="path-not-editable",
+            )
+        script.write_bytes(b"\n".join([*lines, b""]))
         done = _run([_tool("debugfs"), "-w", "-f", str(script), self._target], environment=self._environment())
         problems = [line for line in done.stderr.splitlines() if line and not line.startswith("debugfs 1.")]
         if any("Could not allocate" in p or "No space" in p or "no space" in p for p in problems):
