@@ -40,7 +40,7 @@ export function ImportDialog({ line, close }: { line: string; close: () => void 
   return (
     <Confirm
       title={`Bring a version into ${line}`}
-      about="raw, qcow2, VHD, VMDK or OVA; the format is found by itself. Close this and choose the same file again to go on where it stopped."
+      about="raw, qcow2, VHD, VHDX, VDI, VMDK or OVA; the format is found by itself. Close this and choose the same file again to go on where it stopped."
       verb="Bring it in"
       act={act}
       close={close}

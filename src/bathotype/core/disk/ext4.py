@@ -252,13 +252,14 @@ class Ext4:
         """Bytes that the file system covers; what lies behind them in its partition is none of it."""
         return self.block_count * self.block_size
 
-    def used(self) -> Ranges:
+    def used(self, *, whole_blocks: bool = False) -> Ranges:
         """Byte ranges that hold files or metadata.
 
         What no reader sees is left out: free blocks, extents that are not written yet, what lies behind a file's end in
         its last block, inodes never used, bitmaps that
         were never initialised, the room that is reserved for group descriptors in copies, and the replayed journal.
-        They read as zeros in a capture, and the file system stays consistent.
+        They read as zeros in a capture, and the file system stays consistent.  With ``whole_blocks`` a file's last block
+        is whole: for a copy in which what lies behind the end is zero already, and which has far fewer ranges then.
         """
         block = self.block_size
         per_group, count = self.blocks_per_group, self.block_count
@@ -294,7 +295,7 @@ class Ext4:
         edges = np.flatnonzero(np.diff(np.concatenate(([0], in_use.view(np.int8), [0]))))
         starts, ends = (edges[0::2] + base) * block, (edges[1::2] + base) * block
         ranges = Ranges.of_arrays(starts, ends).union(Ranges.of([(0, base * block)]))
-        hidden = self._idle_journal().union(self._unwritten(), self._behind_copies())
+        hidden = self._idle_journal().union(self._unseen(ends=not whole_blocks), self._behind_copies())
         return ranges.minus(hidden, self.source.size)
 
     def _behind_copies(self) -> Ranges:
@@ -307,18 +308,20 @@ class Ext4:
             found.append((at + size + length, at + size + -(-length // size) * size))
         return Ranges.of(found)
 
-    def _unwritten(self) -> Ranges:
-        """Blocks that belong to a file and were never written: whatever they hold is of an earlier one."""
+    def _unseen(self, *, ends: bool) -> Ranges:
+        """Blocks that belong to a file and were never written, and with ``ends`` what lies behind files' ends: whatever
+        is there is of an earlier file."""
         if not self.incompat & _EXTENTS:
             return Ranges.of([])
-        size, found, ends = self.block_size, [], []
+        size, found, behind = self.block_size, [], []
         for _, table, _ in self.inode_tables():
             rows = np.frombuffer(table, np.uint8).reshape(-1, self.inode_size)
             trees = ExtentTrees(rows, size, partial(self._extent_node, level=0))
             found += [(first, first + count) for first, count in trees.unwritten()]
-            ends += list(trees.behind_ends())
+            if ends:
+                behind += list(trees.behind_ends())
         blocks = Ranges.of((a * size, b * size) for a, b in found if self.first_block <= a and b <= self.block_count)
-        return blocks.union(Ranges.of((a, b) for a, b in ends if self.first_block * size <= a and b <= self.end))
+        return blocks.union(Ranges.of((a, b) for a, b in behind if self.first_block * size <= a and b <= self.end))
 
     def _has_superblock(self, group: int) -> bool:
         if group == 0:

@@ -181,12 +181,12 @@ def _waits(fs: Ext4) -> str:
     return "Its journal waits to be replayed."
 
 
-def used_ranges(source: BlockSource, layout: Layout) -> Ranges:
+def used_ranges(source: BlockSource, layout: Layout, *, whole_blocks: bool = False) -> Ranges:
     """The bytes that a capture must take: all but free blocks of file systems that we understand, the content of swap
-    areas, and what the source itself reports as zeros."""
+    areas, and what the source itself reports as zeros.  ``whole_blocks`` is for a copy: see `Ext4.used`."""
     parts = [Ranges.of([]) if layout.scheme == "none" else _outside(layout.size, layout.volumes)]
     for volume in layout.volumes:
-        parts.append(_used(Window(source, volume.start, volume.length), volume).shift(volume.start))
+        parts.append(_used(Window(source, volume.start, volume.length), volume, whole_blocks).shift(volume.start))
     return parts[0].union(*parts[1:]).intersect(source.allocated(), source.size)
 
 
@@ -194,14 +194,14 @@ def _outside(size: int, volumes: tuple[Volume, ...]) -> Ranges:
     return Ranges.of((v.start, v.start + v.length) for v in volumes).complement(size)
 
 
-def _used(window: Window, volume: Volume) -> Ranges:
+def _used(window: Window, volume: Volume, whole_blocks: bool) -> Ranges:
     everything = Ranges.of([(0, window.size)])
     if not volume.understood:
         return everything
     try:
         if volume.filesystem == "ext4":
             ext4 = Ext4(window)
-            used, end = ext4.used(), ext4.end
+            used, end = ext4.used(whole_blocks=whole_blocks), ext4.end
         elif volume.filesystem == "fat":
             fat = Fat(window)
             used, end = fat.used(), fat.clusters_end

@@ -386,8 +386,11 @@ def _found(expression: re.Pattern[str], line: str) -> bool:
 
 
 def capture_ranges(result: Plan | None, disk: GuestDisk) -> Ranges:
-    """What of a generalized copy is captured: its used blocks but for what the plan hides (swap content)."""
-    used = used_ranges(disk.source, disk.layout)
+    """What of a generalized copy is captured: its used blocks but for what the plan hides (swap content).
+
+    A copy was made of what is used alone, so what lies behind files' ends is zero in it.
+    """
+    used = used_ranges(disk.source, disk.layout, whole_blocks=True)
     if result is None or not result.hidden:
         return used
     return used.minus(result.hidden[0].union(*result.hidden[1:]), disk.source.size)

@@ -82,12 +82,24 @@ PATH_RULES = (
         "Lock the password, or accept it if every instance shall have it.",
         lambda data: bool(re.search(rb"(?m)^[^:]+:\$[0-9a-z]+\$", data)),
     ),
+    PathRule(
+        "stored-password",
+        "high",
+        (
+            "/{root,home/*}/.{netrc,pgpass,git-credentials}",
+            "/{root,home/*}/.my.cnf",
+            "/{root,home/*}/.mylogin.cnf",
+            "/{root,home/*}/.config/git/credentials",
+        ),
+        "Remove it, and change the password.",
+        lambda data: bool(re.search(rb"(?m)^\s*[^#\s]", data)),
+    ),
     PathRule("login-record", "low", ("/var/log/{wtmp,btmp,lastlog}",), "Empty it."),
     PathRule("log", "low", ("/var/log/**",), "Remove it."),
 )
 
 _B64 = rb"[A-Za-z0-9+/=]"
-CONTENT_RULES = (
+CONTENT_RULES: tuple[ContentRule, ...] = (
     ContentRule(
         "private-key",
         "high",
@@ -156,6 +168,77 @@ CONTENT_RULES = (
         "Remove the password from the address and change it.",
         (b"://",),
         (16, 320),
+    ),
+)
+#: A private key's header as UTF-16, which some systems write.
+_WIDE_KEY = b"PRIVATE KEY".decode().encode("utf-16-le")[:-1]
+#: What an unencrypted key begins with in DER (RFC 5208 for RSA, EC and Ed25519; RFC 8017 for RSA alone).
+_DER_KEYS = (
+    rb"\x02\x01\x00\x30\x0d\x06\x09\x2a\x86\x48\x86\xf7\x0d\x01\x01\x01\x05\x00\x04\x82",
+    rb"\x02\x01\x00\x30\x13\x06\x07\x2a\x86\x48\xce\x3d\x02\x01\x06",
+    rb"\x02\x01\x00\x30\x05\x06\x03\x2b\x65\x70\x04\x22\x04\x20",
+    rb"\x02\x01\x00\x02\x82\x01\x01\x00",
+    rb"\x02\x01\x00\x02\x82\x02\x01\x00",
+)
+#: The data that a PKCS#12 file begins with, behind its version (RFC 7292).
+_PKCS12 = b"\x06\x09\x2a\x86\x48\x86\xf7\x0d\x01\x07\x01\xa0\x82"
+#: "-----BEGIN " and the first letters of a private key's header, in base64.
+_ENCODED_KEYS = tuple(
+    b"LS0tLS1CRUdJTi" + rest for rest in (b"BSU0Eg", b"BQUklW", b"BFQyBQ", b"BPUEVO", b"BEU0Eg", b"BFTkNS")
+)
+CONTENT_RULES += (
+    ContentRule(
+        "private-key-encoded",
+        "high",
+        re.compile(b"(?:" + b"|".join(_ENCODED_KEYS) + rb")[A-Za-z0-9+/=\s]{64}"),
+        "Remove the key and make the service create or fetch its own.",
+        _ENCODED_KEYS,
+    ),
+    ContentRule(
+        "private-key-wide",
+        "high",
+        re.compile(rb"B\x00E\x00G\x00I\x00N\x00 \x00(?:[A-Z ]\x00){0,24}" + re.escape(_WIDE_KEY)),
+        "Remove the key and make the service create or fetch its own.",
+        (_WIDE_KEY,),
+    ),
+    ContentRule(
+        "private-key-der",
+        "high",
+        re.compile(rb"\x30[\x2e-\x84](?s:.{0,4})(?:" + b"|".join(_DER_KEYS) + b")"),
+        "Remove the key and make the service create or fetch its own.",
+        tuple(key.decode("unicode_escape").encode("latin-1") for key in _DER_KEYS),
+        (8, 64),
+    ),
+    ContentRule(
+        "private-key-pkcs12",
+        "high",
+        re.compile(rb"\x30\x82(?s:..)\x02\x01\x03\x30\x82(?s:..)" + re.escape(_PKCS12)),
+        "Remove the file and make the service fetch its own.",
+        (_PKCS12,),
+        (32, 64),
+    ),
+    ContentRule(
+        "registry-login",
+        "high",
+        re.compile(rb"\"auth\"\s*:\s*\"[A-Za-z0-9+/]{8,}={0,2}\""),
+        "Remove the log-in and change the password.",
+        (b'"auth"',),
+    ),
+    ContentRule(
+        "cluster-key",
+        "high",
+        re.compile(rb"client-key-data[\"']?\s*:\s*[\"']?[A-Za-z0-9+/]{40}"),
+        "Remove the key and revoke it.",
+        (b"client-key-data",),
+    ),
+    ContentRule(
+        "wireless-key",
+        "high",
+        re.compile(
+            rb"(?m)^[ \t]{0,40}(?:wpa-)?(?:psk|sae_password|wpa_passphrase|wep-key[0-3]|leap-password)[ \t]*=[ \t]*[^\s#*][^\n]{7,}"
+        ),
+        "Remove the network; first boot sets up each instance's own.",
+        (b"psk", b"sae_password", b"wpa_passphrase", b"wep-key", b"leap-password"),
     ),
 )
 # A name that ends in a word for secrets: alone on its line, in a JSON object, an address or a unit's environment.

@@ -207,7 +207,10 @@ def _line_offers(facts: LineFacts) -> Iterator[tuple[Verb, Offer]]:
     )
     first = "Capture the next version" if facts.versions else "Capture its first version"
     yield Verb.OPERATE, Offer("capture", first, True, (came,))
-    yield Verb.OPERATE, Offer("import", "Bring in a version from a file", True, ("raw, qcow2, VHD, VHDX, VDI, VMDK or OVA.",))
+    yield (
+        Verb.OPERATE,
+        Offer("import", "Bring in a version from a file", True, ("raw, qcow2, VHD, VHDX, VDI, VMDK or OVA.",)),
+    )
     if facts.behind:
         behind = f"{facts.behind} of {plural(facts.running, 'instance')} {'runs' if facts.behind == 1 else 'run'} an older version."
         yield Verb.READ, Offer("behind", f"See the {facts.behind} that {_is(facts.behind)} behind", True, (behind,))
