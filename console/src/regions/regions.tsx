@@ -24,48 +24,50 @@ export function Component() {
       {data.map((region) => (
         <Region key={region.name} region={region} />
       ))}
-      <Stored />
     </>
   );
 }
 
 function Region({ region }: { region: Schema["RegionState"] }) {
   return (
-    <section className="mt-6 max-w-3xl">
-      <Heading>{region.name}</Heading>
-      {!region.reachable && <p className="text-heed">Its site does not answer: {region.problem}</p>}
-      <Facts
-        rows={[
-          [
-            "Instances",
-            <Link key="i" to={to.instances({ region: region.name })}>
-              {plural(region.running, "instance")}
-            </Link>,
-          ],
-          ["Versions", `${plural(region.versions, "version")} ${region.versions === 1 ? "is" : "are"} kept here`],
-          [
-            "Damaged",
-            region.damaged > 0 && (
-              <span key="d" className="text-heed">
-                {plural(region.damaged, "replica")}
-              </span>
-            ),
-          ],
-          ["Zones", region.zones.join(", ")],
-          ["Machine sizes", region.machine_sizes.join(", ")],
-          ["Largest disk", region.largest_disk && iec(region.largest_disk)],
-          ...Object.entries(region.quotas).map(([name, [used = 0, most = 0]]): [string, React.ReactNode] => [
-            name === "disk_bytes" ? "Disks" : `${name[0]!.toUpperCase()}${name.slice(1)}`,
-            <span key={name}>
-              {name.endsWith("bytes") ? `${iec(used)} of ${iec(most)}` : `${used} of ${most}`}
-              <Bar
-                percent={Math.min(100, (100 * used) / Math.max(1, most))}
-                label={`${name.replace("_", " ")} used in ${region.name}`}
-              />
-            </span>,
-          ]),
-        ]}
-      />
+    <section className="mt-6 grid gap-x-10 gap-y-4 lg:grid-cols-2" aria-label={region.name}>
+      <div>
+        <Heading>{region.name}</Heading>
+        {!region.reachable && <p className="text-heed">Its site does not answer: {region.problem}</p>}
+        <Facts
+          rows={[
+            [
+              "Instances",
+              <Link key="i" to={to.instances({ region: region.name })}>
+                {plural(region.running, "instance")}
+              </Link>,
+            ],
+            ["Versions", `${plural(region.versions, "version")} ${region.versions === 1 ? "is" : "are"} kept here`],
+            [
+              "Damaged",
+              region.damaged > 0 && (
+                <span key="d" className="text-heed">
+                  {plural(region.damaged, "replica")}
+                </span>
+              ),
+            ],
+            ["Zones", region.zones.join(", ")],
+            ["Machine sizes", region.machine_sizes.join(", ")],
+            ["Largest disk", region.largest_disk && iec(region.largest_disk)],
+            ...Object.entries(region.quotas).map(([name, [used = 0, most = 0]]): [string, React.ReactNode] => [
+              name === "disk_bytes" ? "Disks" : `${name[0]!.toUpperCase()}${name.slice(1)}`,
+              <span key={name}>
+                {name.endsWith("bytes") ? `${iec(used)} of ${iec(most)}` : `${used} of ${most}`}
+                <Bar
+                  percent={Math.min(100, (100 * used) / Math.max(1, most))}
+                  label={`${name.replace("_", " ")} used in ${region.name}`}
+                />
+              </span>,
+            ]),
+          ]}
+        />
+      </div>
+      <Stored region={region.name} />
     </section>
   );
 }
