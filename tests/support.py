@@ -209,7 +209,8 @@ class System(DemoSystem):
         with self.core as client:
             client.create_line(line)
             upload = client.upload(image, region="skerry-1").id
-            request = {"upload": upload, "line": line, "number": "1.0.0", "region": "skerry-1", "profile": None}
+            request = {"upload": upload, "line": line, "number": "1.0.0", "region": "skerry-1", "profile": None,
+                       "format": "raw"}  # fmt: skip
             client.wait(client.import_image(**request).id)
             reference = f"{line}@1.0.0"
             for finding in client.findings(reference):

@@ -30,7 +30,7 @@ export function Component() {
 
 function Region({ region }: { region: Schema["RegionState"] }) {
   return (
-    <section className="mt-6 grid gap-x-10 gap-y-4 lg:grid-cols-2" aria-label={region.name}>
+    <section className="mt-6 grid grid-cols-1 gap-x-10 gap-y-4 lg:grid-cols-2" aria-label={region.name}>
       <div>
         <Heading>{region.name}</Heading>
         {!region.reachable && <p className="text-heed">Its site does not answer: {region.problem}</p>}

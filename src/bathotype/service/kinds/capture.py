@@ -150,8 +150,9 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
             return False
         with self.site.open_disk(self.taken) as raw:
             disk = self._settled(raw)
-            used = used_ranges(disk, read_layout(disk))
-            earlier = None if self._replays else self._incremental(raw, used)
+            layout = read_layout(disk)
+            used, taken = used_ranges(disk, layout), used_ranges(disk, layout, whole_blocks=True)
+            earlier = None if self._replays else self._incremental(raw, taken)
             target = new_image(self.context, disk.size, used.total)
             try:
                 if earlier is None:
@@ -173,8 +174,11 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
             self.context.log(remark, "warning")
         return disk
 
-    def _incremental(self, disk: NbdPool, used: Ranges) -> Unchanged | None:
-        """The version to build upon, and the chunks that must be read anew; None where everything must be."""
+    def _incremental(self, disk: NbdPool, taken: Ranges) -> Unchanged | None:
+        """The version to build upon, and the chunks that must be read anew; None where everything must be.
+
+        ``taken`` are whole blocks, as captures note them: a file's end in its last block changes with the block alone.
+        """
         changed = disk.changed() if self.memo.changes_known else None
         since = self.memo.since_version
         if changed is None or since is None:
@@ -189,7 +193,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
             return None
         if base.size != disk.size:
             return None
-        fresh = note.fresh(used, changed, disk.size)
+        fresh = note.fresh(taken, changed, disk.size)
         self.context.log(f"The site knows what changed since the last capture: {iec(changed.total)}.")
         return Unchanged(base, fresh)
 
@@ -231,8 +235,10 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
             return None
         with self.site.open_disk(self.taken) as raw:
             disk = self._settled(raw)
-            used = used_ranges(disk, read_layout(disk))
-            self.store_disk(disk, used, None if self._replays else self._incremental(raw, used))
+            layout = read_layout(disk)
+            used, taken = used_ranges(disk, layout), used_ranges(disk, layout, whole_blocks=True)
+            unchanged = None if self._replays else self._incremental(raw, taken)
+            self.store_disk(disk, used, unchanged, taken=taken)
         return None
 
     def scan(self) -> bool | None:

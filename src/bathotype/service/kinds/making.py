@@ -133,8 +133,11 @@ class MakingKind(NumberedKind[P, K]):
         """The identity that the scan looks for."""
         return source_identity(self.memo.identity, self.memo.source)
 
-    def store_disk(self, disk: BlockSource, used: Ranges, unchanged: Unchanged | None = None) -> None:
-        """Store the chunks that the region does not have yet."""
+    def store_disk(
+        self, disk: BlockSource, used: Ranges, unchanged: Unchanged | None = None, *, taken: Ranges | None = None
+    ) -> None:
+        """Store the chunks that the region does not have yet.  ``taken`` is what is noted for the next capture, in whole
+        blocks; what is used where it is left out."""
         context, params = self.context, self.params
         context.keep_chunks(params.region)
         store = context.store(params.region)
@@ -142,7 +145,7 @@ class MakingKind(NumberedKind[P, K]):
         stored = ingest(disk, used, store, known, progress=context.progress, unchanged=unchanged)
         manifest = stored.manifest
         store.put_manifest(params.version_id, manifest)
-        note = CaptureNote.of(used, chunks_before(context.scratch, manifest.size), manifest)
+        note = CaptureNote.of(used if taken is None else taken, chunks_before(context.scratch, manifest.size), manifest)
         store.put_note(params.version_id, note.dumps())
         context.log(f"{iec(stored.new_bytes)} new of {iec(manifest.data_bytes)}.")
         self.memo.ranges = None
