@@ -155,9 +155,9 @@ class _Planner:
         for alias in self.disk.aliases:
             mine = [p for p in patterns if alias.always or leads_through(p, alias.name)]
             if mine:
-                wanted, inside = matcher(mine), alias.real + "/"
-                for path in self.disk.entries:
-                    if path.startswith(inside) and wanted.fullmatch(name := alias.name + path[len(alias.real) :]):
+                wanted = matcher(mine)
+                for path in self.disk.below(alias.real):
+                    if wanted.fullmatch(name := alias.name + path[len(alias.real) :]):
                         found.setdefault(path, name)
         for pattern in patterns if through else ():
             if not re.search(r"[*?{]", pattern) and (real := self.disk.resolve(pattern)) and real not in found:
@@ -174,7 +174,7 @@ class _Planner:
                 continue
             wanted[path] = inode
             if inode.is_dir and not step.keep_folders:
-                wanted.update({p: i for p, i in self.disk.entries.items() if p.startswith(path + "/")})
+                wanted.update({p: self.disk.entries[p] for p in self.disk.below(path)})
         if step.keep_folders:
             wanted = {p: i for p, i in wanted.items() if not i.is_dir}
         kept = {p for p in wanted if stays.fullmatch(meant.get(p, p)) or stays.fullmatch(p)}

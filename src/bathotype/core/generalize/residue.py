@@ -75,11 +75,10 @@ def scan(
     found: dict[str, Finding] = {}
     counts: dict[str, int] = {}
     identity, shipped = HintedRules(_identity_rules(source)), Shipped(disk)
-    names = _other_names(disk)
     for path, inode in disk.entries.items():
         if not inode.is_file or not inode.size:
             continue
-        hits = list(_in_file(disk, path, (path, *names.get(path, ())), inode, identity))
+        hits = list(_in_file(disk, path, inode, identity))
         if hits and path in shipped:
             continue  # what a package ships is no secret
         for rule, line, excerpt, advice, severity in hits:
@@ -147,19 +146,8 @@ def _dashed(machine_id: str) -> str:
     return f"{m[:8]}-{m[8:12]}-{m[12:16]}-{m[16:20]}-{m[20:]}" if len(m) == 32 else ""
 
 
-def _other_names(disk: FileTree) -> dict[str, list[str]]:
-    """The names that files have by links to their folders."""
-    found: dict[str, list[str]] = {}
-    for alias in disk.aliases:
-        for path in disk.entries:
-            if path.startswith(alias.real + "/"):
-                found.setdefault(path, []).append(alias.name + path[len(alias.real) :])
-    return found
-
-
-def _in_file(
-    disk: FileTree, path: str, names: tuple[str, ...], inode: Node, identity: HintedRules
-) -> Iterator[tuple[str, int, str, str, str]]:
+def _in_file(disk: FileTree, path: str, inode: Node, identity: HintedRules) -> Iterator[tuple[str, int, str, str, str]]:
+    names = list(disk.names_of(path))
     path_rule = next((r for r in COMPILED_PATHS if any(r[0].fullmatch(name) for name in names)), None)
     small = inode.size <= MOST_FILE and not SKIPPED.fullmatch(path)
     if path_rule is None and not small:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Mapping
+from bisect import bisect_left
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -44,6 +45,33 @@ class FileTree(ABC):
             if len(parts) == 7 and parts[5].startswith("/"):
                 homes[parts[0]] = _normal(parts[5])
         return aliases_of(self.entries, self.resolve, homes)
+
+    def below(self, folder: str) -> list[str]:
+        """Every path below a folder, found without looking at the others."""
+        prefix = f"{folder.rstrip('/')}/"
+        first = bisect_left(self._in_order, prefix)
+        # The character after "/" ends what begins with the prefix.
+        return self._in_order[first : bisect_left(self._in_order, f"{prefix[:-1]}0")]
+
+    @cached_property
+    def _in_order(self) -> list[str]:
+        return sorted(self.entries)
+
+    def names_of(self, path: str) -> Iterator[str]:
+        """The names of a path: its own first, then those that it has because a folder on its way has another name."""
+        yield path
+        at = path.rfind("/")
+        while at > 0:
+            for name in self._other_names.get(path[:at], ()):
+                yield name + path[at:]
+            at = path.rfind("/", 0, at)
+
+    @cached_property
+    def _other_names(self) -> dict[str, list[str]]:
+        found: dict[str, list[str]] = {}
+        for alias in self.aliases:
+            found.setdefault(alias.real, []).append(alias.name)
+        return found
 
     def swap_areas(self) -> list[SwapArea]:
         """Swap space of the guest, as far as the tree knows of it."""
