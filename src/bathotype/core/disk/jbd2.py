@@ -29,6 +29,8 @@ _COMPAT_CHECKSUM = 1
 _REVOKES, _64BIT, _ASYNC_COMMIT, _CSUM_V2, _CSUM_V3, _FAST_COMMIT = 1, 2, 4, 8, 16, 32
 _KNOWN = _REVOKES | _64BIT | _ASYNC_COMMIT | _CSUM_V2 | _CSUM_V3 | _FAST_COMMIT
 _FC_HEAD = 9
+#: Of a journal: 8 GiB in blocks of 4 KiB.  It bounds memory to some hundred MiB.
+_MOST_BLOCKS = 1 << 21
 #: A byte with its bits in reverse: by it zlib, which takes the lowest bit first, computes the kernel's `crc32_be`.
 _REVERSED = bytes(int(f"{byte:08b}"[::-1], 2) for byte in range(256))
 
@@ -90,8 +92,8 @@ class _Replay:
         """The block of the file system in which each block of the journal lies."""
         inode = self.fs.inode(JOURNAL_INODE)
         count = inode.size // self.size
-        if count * self.size > self.fs.source.size:
-            raise CannotReplay("The journal is larger than its file system.")
+        if count > _MOST_BLOCKS or count * self.size > self.fs.source.size:
+            raise CannotReplay(f"The journal has {count} blocks, which is more than can be looked at.")
         places = np.zeros(count, np.int64)
         for logical, start, length, _ in self.fs.extents(inode):
             if logical + length <= count:
