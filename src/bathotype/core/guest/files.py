@@ -16,10 +16,15 @@ from bathotype.core.errors import Refused
 from bathotype.core.guest.aliases import Alias
 from bathotype.core.guest.tree import FileTree, SwapArea
 
-#: Before the paths of files over which another volume is mounted.
-_BELOW = "/(below "
+#: Before the paths of files over which another volume is mounted.  The mount's own "/" follows, and no real path has two.
+_BELOW = "/(below /"
 _LEAST_SWAP = 10 * SWAP_HEADER
 _DEVICE = re.compile(r"/dev/(?:[a-z]+?|nvme\d+n\d+p|mmcblk\d+p)(\d+)")
+
+
+def _below(point: str) -> str:
+    """The name under which the folder appears over which a volume is mounted."""
+    return f"{_BELOW}{point})"
 
 
 @dataclass(frozen=True)
@@ -102,28 +107,25 @@ class GuestDisk(FileTree):
 
     def locate(self, path: str) -> tuple[Mount, str]:
         """The volume on which a path lies, and the path within it."""
-        if path.startswith(_BELOW):
-            point, _, rest = path[len(_BELOW) :].partition(")")
-            mount = self._mount_around(point)
-            return mount, mount.inside(point + rest)
         mount = self.mount_of(path)
+        if path.startswith(_BELOW):
+            over = next(m.point for m in self.mounts if path.startswith(f"{_below(m.point)}/"))
+            return mount, mount.inside(over + path[len(_below(over)) :])
         return mount, mount.inside(path)
-
-    def _mount_around(self, point: str) -> Mount:
-        """The volume in which the folder lies on which another is mounted."""
-        around = [m for m in self.mounts if m.point != point and (m.point == "/" or point.startswith(m.point + "/"))]
-        return max(around, key=lambda m: len(m.point))
 
     @cached_property
     def aliases(self) -> list[Alias]:
-        below = [Alias(m.point, f"{_BELOW}{m.point})", always=True) for m in self.mounts if m.point != "/"]
+        below = [Alias(m.point, _below(m.point), always=True) for m in self.mounts if m.point != "/"]
         return [*super().aliases, *below]
 
     def mount_of(self, path: str) -> Mount:
         """The volume on which a path lies."""
-        if path.startswith(_BELOW):
-            return self._mount_around(path[len(_BELOW) :].partition(")")[0])
-        fitting = [m for m in self.mounts if m.point == "/" or path == m.point or path.startswith(m.point + "/")]
+        over = next((m.point for m in self.mounts if path.startswith(f"{_below(m.point)}/")), "")
+        path = over or path  # the folder that is mounted over lies in the volume around it
+        fitting = [
+            m for m in self.mounts
+            if m.point != over and (m.point == "/" or path == m.point or path.startswith(m.point + "/"))
+        ]  # fmt: skip
         return max(fitting, key=lambda m: len(m.point))
 
     @cached_property
@@ -133,7 +135,7 @@ class GuestDisk(FileTree):
             if mount.point != "/":
                 # Whether it is mounted is the guest's to say: what lies below is looked at as well, under a name of ours.
                 for hidden in [p for p in found if p.startswith(mount.point + "/")]:
-                    found[f"{_BELOW}{mount.point}){hidden[len(mount.point) :]}"] = found.pop(hidden)
+                    found[_below(mount.point) + hidden[len(mount.point) :]] = found.pop(hidden)
             prefix = "" if mount.point == "/" else mount.point
             if isinstance(mount.fs, Ext4):
                 for entry in mount.fs.walk():
