@@ -146,9 +146,7 @@ def _act(client: Client, given: argparse.Namespace) -> int:
         return 0
     chosen: dict[str, Any] = {"instances": given.instances} if where is None else {"where": where}
     plan = client.plan_instance_change(given.verb, **chosen)
-    if given.plan:
-        return show_plan(plan, given)
-    if plan.blockers:
+    if given.plan or plan.blockers:
         return show_plan(plan, given)
     if not given.yes:
         confirm(

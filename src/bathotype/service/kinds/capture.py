@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 from sqlalchemy import select
@@ -151,8 +152,10 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         with self.site.open_disk(self.taken) as raw:
             disk = self._settled(raw)
             layout = read_layout(disk)
-            used, taken = used_ranges(disk, layout), used_ranges(disk, layout, whole_blocks=True)
-            earlier = None if self._replays else self._incremental(raw, taken)
+            used = used_ranges(disk, layout)
+            earlier = (
+                None if self._replays else self._incremental(raw, lambda: used_ranges(disk, layout, whole_blocks=True))
+            )
             target = new_image(self.context, disk.size, used.total)
             try:
                 if earlier is None:
@@ -174,7 +177,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
             self.context.log(remark, "warning")
         return disk
 
-    def _incremental(self, disk: NbdPool, taken: Ranges) -> Unchanged | None:
+    def _incremental(self, disk: NbdPool, taken: Callable[[], Ranges]) -> Unchanged | None:
         """The version to build upon, and the chunks that must be read anew; None where everything must be.
 
         ``taken`` are whole blocks, as captures note them: a file's end in its last block changes with the block alone.
@@ -193,7 +196,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
             return None
         if base.size != disk.size:
             return None
-        fresh = note.fresh(taken, changed, disk.size)
+        fresh = note.fresh(taken(), changed, disk.size)
         self.context.log(f"The site knows what changed since the last capture: {iec(changed.total)}.")
         return Unchanged(base, fresh)
 
@@ -237,7 +240,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
             disk = self._settled(raw)
             layout = read_layout(disk)
             used, taken = used_ranges(disk, layout), used_ranges(disk, layout, whole_blocks=True)
-            unchanged = None if self._replays else self._incremental(raw, taken)
+            unchanged = None if self._replays else self._incremental(raw, lambda: taken)
             self.store_disk(disk, used, unchanged, taken=taken)
         return None
 
