@@ -18,7 +18,7 @@ from bathotype.service.kinds.changeinstances import ChangeInstances, ChangeParam
 from bathotype.service.operations.start import start_operation
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
 from bathotype.service.routes.common import Key, once
-from bathotype.service.routes.instances import FILTERS, asked_for
+from bathotype.service.routes.instances import asked_for
 from bathotype.service.routes.route import api_router
 from bathotype.service.state import Service
 from bathotype.wire import fleet as wire
@@ -79,17 +79,16 @@ def change_instances(
 
 def _chosen(reads: Reads, caller: Principal, service: Service, body: wire.InstanceChangeRequest) -> list[Chosen]:
     """What a request chooses.  Raises `Invalid` for more than one operation takes."""
+    given: dict[str, Any]
     if body.instances is not None:
         with reads.session() as session:
-            given: dict[str, Any] = {"ids": find_instances(session, caller.account_id, body.instances)}
+            given = {"ids": find_instances(session, caller.account_id, body.instances)}
         statement = instances_chosen(ids=True, most=wire.MOST_AT_ONCE + 1)
     else:
         where = body.where or wire.InstanceFilter()
-        asked = asked_for(
+        flags, given = asked_for(
             reads, caller, service, where.version, where.state, where.region, where.behind, where.find
-        )  # fmt: skip
-        flags = {name: name in asked for name in FILTERS}
-        given = {name: value for name, value in asked.items() if name != "behind"}
+        )
         statement = instances_chosen(**flags, most=wire.MOST_AT_ONCE + 1)
     rows = statement.rows(reads.connection, caller=caller.account_id, **given)
     if len(rows) > wire.MOST_AT_ONCE:

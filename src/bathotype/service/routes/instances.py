@@ -27,8 +27,6 @@ from bathotype.wire import fleet as wire
 from bathotype.wire.common import Page
 
 router = api_router("/instances", tags=["instances"])
-#: What a list of instances can be narrowed by, as `answers.instances` names it.
-FILTERS = ("number", "versions", "states", "region", "behind", "find")
 
 
 @router.get("", response_model=Page[wire.Instance])
@@ -48,10 +46,8 @@ def list_instances(
     ] = None,
     sort: Annotated[wire.InstanceSort, Query(description="With a minus the other way round.")] = "-launched",
 ) -> Response:
-    """Instances, newest first."""
-    asked = asked_for(reads, caller, service, version, state, region, behind, find)
-    flags = {name: name in asked for name in FILTERS}
-    given = {name: value for name, value in asked.items() if name != "behind"}
+    """Instances, newest first unless sorted."""
+    flags, given = asked_for(reads, caller, service, version, state, region, behind, find)
     last = paging.after_texts(2)
     after = {"after_key": last[0], "after": last[1]} if last else {}
     statement = instances_of(sort=sort, after=bool(after), most=paging.fetched, **flags)
@@ -68,10 +64,10 @@ def list_instances(
 def asked_for(
     reads: Reads, caller: Principal, service: Service, version: str | None, state: Sequence[str] | None,
     region: str | None, behind: bool, find: str | None,
-) -> dict[str, Any]:  # fmt: skip
-    """What is asked for, as `answers.instances` names it."""
+) -> tuple[dict[str, bool], dict[str, Any]]:  # fmt: skip
+    """What is asked for, as `answers.instances` names it, and the values."""
     named = parse_reference(version) if version else None
-    given: dict[str, Any] = {"behind": True} if behind else {}
+    given: dict[str, Any] = {}
     if named and named.number and named.account in (None, caller.account):
         given |= {"line": named.line, "number": named.number}
     elif named:
@@ -82,7 +78,8 @@ def asked_for(
         given["region"] = service.reach.check_region(region)
     if find:
         given |= {"find": find, "like": "%" + re.sub("([%_/])", r"/\1", find) + "%"}
-    return given
+    flags = {name: name in given for name in ("number", "versions", "states", "region", "find")}
+    return {**flags, "behind": behind}, given
 
 
 def _versions(reads: Reads, caller: Principal, reference: Reference) -> list[str]:
