@@ -7,7 +7,7 @@ import sys
 from typing import TYPE_CHECKING, Any
 
 from bathotype.cli.options import Subparsers, command, group
-from bathotype.cli.output import confirm, emit_json, facts, follow, show_plan, table
+from bathotype.cli.output import confirm, emit_json, facts, follow, say, show_plan, table
 from bathotype.core.errors import Invalid
 
 if TYPE_CHECKING:
@@ -28,7 +28,10 @@ def register(parsers: Subparsers) -> None:
         "  bathotype instances list --csv > instances.csv",
     )
     _filters(parser)
-    parser.add_argument("--sort", metavar="KEY", help="launched, name, state, region or version; -KEY in reverse")
+    parser.add_argument(
+        "--sort", choices=("launched", "name", "state", "region", "version"), help="default: newest first"
+    )
+    parser.add_argument("--reverse", action="store_true", help="in the other order")
     form = parser.add_mutually_exclusive_group()
     form.add_argument("--csv", dest="form", action="store_const", const="csv", help="write them as CSV")
     form.add_argument(
@@ -74,11 +77,14 @@ def _asked(given: argparse.Namespace) -> dict[str, Any]:
 
 
 def _list(client: Client, given: argparse.Namespace) -> None:
+    sort: Any = given.sort
+    if given.reverse:
+        sort = f"-{given.sort}" if given.sort else "launched"
     if given.form:
-        for piece in client.instances_file(given.form, **_asked(given), sort=given.sort):
+        for piece in client.instances_file(given.form, **_asked(given), sort=sort):
             sys.stdout.buffer.write(piece)
         return None
-    found = list(client.instances(**_asked(given), sort=given.sort))
+    found = list(client.instances(**_asked(given), sort=sort))
     if given.json:
         return emit_json(found)
     table(
@@ -148,6 +154,8 @@ def _act(client: Client, given: argparse.Namespace) -> int:
     plan = client.plan_instance_change(given.verb, **chosen)
     if given.plan or plan.blockers:
         return show_plan(plan, given)
+    for warning in plan.warnings:
+        say(f"warning: {warning}", style="dark_orange3")
     if not given.yes:
         confirm(
             f"This would {given.verb}: {', '.join(plan.names[:8])}{', …' if plan.count > 8 else ''} ({plan.count})."

@@ -52,8 +52,11 @@ def plan_sunset(usage: Usage, retire_on: date | None, today: date) -> Retirement
         warnings.append(f"The mark {', '.join(usage.marks)} points to it; launches by it warn as well.")
     effects = [f"Launches of {usage.reference} warn from now on, and the accounts that run it are told."]
     if usage.running:
-        effects.append(f"{plural(usage.running, 'instance')} of it keep running, and should be renewed.")
-    if retire_on is not None:
+        keeps = "keeps" if usage.running == 1 else "keep"
+        effects.append(f"{plural(usage.running, 'instance')} of it {keeps} running, and should be renewed.")
+    if blockers:
+        effects = []
+    elif retire_on is not None:
         effects.append(f"It is retired on {retire_on}: new launches are refused from then on.")
     return RetirementPlan("sunset", usage.reference, tuple(blockers), tuple(warnings), tuple(effects))
 
