@@ -82,7 +82,9 @@ export function Component() {
   const of = [asked.version && `of ${asked.version}`, asked.region && `in ${asked.region}`, found && `like “${found}”`];
   const how = get("state") || (asked.behind ? "behind" : "there or coming");
   const also = get("state") && asked.behind ? " and behind" : "";
-  const sentence = [plural(total, "instance"), ...of, total === 1 ? "is" : "are", how].filter(Boolean).join(" ");
+  const sentence = [total ? plural(total, "instance") : "No instance", ...of, total > 1 ? "are" : "is", how]
+    .filter(Boolean)
+    .join(" ");
   const choice = {
     has: (id: string) => chosen.has(id),
     set: (id: string, on: boolean) => {
@@ -180,7 +182,8 @@ type ManyGiven = {
 /** What can be done with those that are chosen, or with all that fit the filters. */
 function Many({ chosen, asked, total, narrowed, done }: ManyGiven) {
   const [verb, setVerb] = useState<ChangeVerb | null>(null);
-  if (!chosen.size && !(narrowed && total))
+  if (!total) return <span />;
+  if (!chosen.size && !narrowed)
     return <span className="text-small text-ink-2">Choose instances, or narrow the list, to change many at once.</span>;
   const what: Chosen = chosen.size
     ? { instances: [...chosen] }

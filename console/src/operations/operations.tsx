@@ -47,7 +47,7 @@ export function Component() {
   };
   return (
     <>
-      <Says>{`${plural(now, "operation")} ${now === 1 ? "goes" : "go"} on now; ${failed} of the last ${rows.length} failed.`}</Says>
+      <Says>{`${now ? plural(now, "operation") : "Nothing"} ${now > 1 ? "go" : "goes"} on now; ${failed} of the last ${rows.length} failed.`}</Says>
       <div className="mt-4 grid max-w-md grid-cols-2 gap-x-4">
         <Choice
           label="State"
