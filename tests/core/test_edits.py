@@ -29,7 +29,7 @@ def edited(image: Path, steps: list[dict[str, object]]) -> GuestDisk:
     """The disk after these steps, judged by e2fsck on the way."""
     with open_file(image) as source:
         disk = GuestDisk.open(source)
-        apply_plan(plan(profile_of({"name": "edit", "steps": steps}), disk), disk, image, image.parent)
+        apply_plan(plan(profile_of({"name": "edit", "steps": steps}), disk), disk, image)
     return GuestDisk.open(FileSource(image))
 
 

@@ -14,7 +14,7 @@ from pathlib import Path
 
 import pytest
 
-from bathotype.core.disk.ext4 import Ext4
+from bathotype.core.disk.ext4.filesystem import Ext4
 from bathotype.core.disk.fat import Fat
 from bathotype.core.disk.layout import read_layout, used_ranges
 from bathotype.core.disk.source import Masked, Window, open_file
@@ -262,9 +262,9 @@ def test_a_disks_former_life_stays_behind(options: str, tmp_path: Path) -> None:
     clean(kept)
 
 
-@pytest.mark.parametrize("options", ["", "-b 1024", "-I 128", "-O inline_data"])
+@pytest.mark.parametrize("options", ["", "-b 1024", "-I 128", "-O inline_data", "-t ext3", "-t ext2 -b 1024"])
 def test_what_lies_behind_a_files_end_stays_behind(options: str, tmp_path: Path) -> None:
-    sizes = (1, 700, 1024, 4095, 4096, 4097, 70_001)
+    sizes = (1, 700, 1024, 4095, 4096, 4097, 70_001, 400_001)
     top = tmp_path / "top"
     top.mkdir()
     for size in sizes:
@@ -287,6 +287,22 @@ def test_what_lies_behind_a_files_end_stays_behind(options: str, tmp_path: Path)
     assert {e.path: fs.read(e.inode) for e in fs.walk() if e.inode.is_file} == {f"/{n}": b"f" * n for n in sizes}
     (tmp_path / "kept.img").write_bytes(kept)
     clean(tmp_path / "kept.img")
+
+
+@pytest.mark.parametrize("options", ["-O inline_data", "-t ext3", ""])
+def test_an_inode_that_was_let_go_tells_nothing(options: str, tmp_path: Path) -> None:
+    top, image = tmp_path / "top", tmp_path / "a.img"
+    top.mkdir()
+    for name in ("kept", "gone"):
+        (top / name).write_bytes(f"{name} small file's bytes".encode())
+    (top / "link").symlink_to("a-target-that-nobody-shall-read")
+    sh(f"truncate -s 8M {image} && mkfs.ext4 -q {options} -d {top} {image}")
+    for name in ("gone", "link"):
+        sh(f"debugfs -w -R 'rm {name}' {image}")
+    kept = captured(image.read_bytes())
+    assert b"gone small" not in kept and b"a-target-that" not in kept and b"kept small" in kept
+    image.write_bytes(kept)
+    clean(image)
 
 
 # Files that hold a disk

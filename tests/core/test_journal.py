@@ -13,7 +13,7 @@ from pathlib import Path
 
 import pytest
 
-from bathotype.core.disk.ext4 import Ext4
+from bathotype.core.disk.ext4.filesystem import Ext4
 from bathotype.core.disk.layout import read_layout, settled, used_ranges
 from bathotype.core.disk.source import FileSource, open_file
 from bathotype.core.errors import Damaged
@@ -37,9 +37,10 @@ KINDS = {
 }
 
 
-def sh(command: str) -> None:
+def sh(command: str) -> str:
     done = subprocess.run(["/bin/sh", "-c", command], capture_output=True, text=True, check=False)
     assert done.returncode == 0, f"{command}: {done.stderr}"
+    return done.stdout
 
 
 def clean(image: Path) -> None:

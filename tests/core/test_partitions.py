@@ -159,7 +159,7 @@ def test_every_partition_is_read_generalized_and_scanned(scheme: str, tmp_path: 
         assert {"/boot/efi/loader/random-seed", "/var/log/syslog", "/tmp/session-key.pem"} <= set(planned.removed)
         assert {"/(below //home)/old/.ssh/id_rsa", "/(below //var)/log/before-it-was-mounted"} <= set(planned.removed)
         assert not any(p.endswith("lost+found") for p in planned.removed)
-        apply_plan(planned, disk, image, tmp_path)
+        apply_plan(planned, disk, image)
     e2fsck(image)
     with open_file(image) as source:
         disk = GuestDisk.open(source)
@@ -278,7 +278,7 @@ def test_gaps_in_btrfs_tree_blocks_are_blanked(tmp_path: Path) -> None:
     image.write_bytes(data)
     assert spoilt > 3 and holds(image, b"gone-but-not-quite-ye")
     _btrfs_check(image)
-    blank_remains(image, tmp_path)
+    blank_remains(image)
     assert not holds(image, b"gone-but-not-quite-ye")
     _btrfs_check(image)
     out = tmp_path / "out"

@@ -73,6 +73,13 @@ class ChangedMeanwhile(Refused):
     status, title = 412, "Changed meanwhile"
 
 
+class TooMany(BathotypeError):
+    """More at once than there is room for: a moment later it may go."""
+
+    code = "too-many"
+    status, title = 429, "Too many requests"
+
+
 class Damaged(BathotypeError):
     """Bytes are not what their digest says, or a structure on disk is broken."""
 
@@ -101,5 +108,15 @@ def class_for_status(status: int) -> type[BathotypeError]:
 
 _BY_STATUS: dict[int, type[BathotypeError]] = {
     kind.status: kind
-    for kind in (Invalid, NotSignedIn, NotFound, Refused, Forbidden, ChangedMeanwhile, Unavailable, OutOfSpace)
+    for kind in (
+        Invalid,
+        NotSignedIn,
+        NotFound,
+        Refused,
+        Forbidden,
+        ChangedMeanwhile,
+        TooMany,
+        Unavailable,
+        OutOfSpace,
+    )
 }

@@ -9,10 +9,10 @@ from __future__ import annotations
 import struct
 from dataclasses import dataclass
 
-from bathotype.core.disk.ext4 import Ext4
+from bathotype.core.disk.ext4.filesystem import Ext4
 from bathotype.core.disk.fat import Fat
 from bathotype.core.disk.layout import Layout
-from bathotype.core.disk.source import BlockSource, Window
+from bathotype.core.disk.source import BlockSource
 from bathotype.core.errors import Damaged
 
 _MACHINES = {0x3E: "x86_64", 0xB7: "aarch64", 0x03: "x86", 0xF3: "riscv64", 0x28: "arm"}
@@ -41,7 +41,7 @@ def read_platform(source: BlockSource, layout: Layout) -> Platform:
     if layout.scheme != "none" and any(source.read(0, 440)):
         boot.add("bios")
     for volume in layout.volumes:
-        window = Window(source, volume.start, volume.length)
+        window = volume.within(source)
         try:
             if volume.filesystem == "fat":
                 found = _efi(Fat(window))

@@ -6,16 +6,24 @@ anything that is not understood is captured as it is.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator
+from contextlib import suppress
+from dataclasses import dataclass, replace
 
-from bathotype.core.disk.ext4 import Ext4
+from bathotype.core.disk.btrfs import Btrfs
+from bathotype.core.disk.ext4.filesystem import Ext4
+from bathotype.core.disk.ext4.journal import replayed
+from bathotype.core.disk.ext4.used import used
 from bathotype.core.disk.fat import Fat
-from bathotype.core.disk.jbd2 import replayed
+from bathotype.core.disk.lvm import LogicalVolume, read_group
+from bathotype.core.disk.ntfs import Ntfs
 from bathotype.core.disk.overlay import Spliced
 from bathotype.core.disk.partition import Partition, PartitionTable, read_partition_table
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.signatures import HEAD, signs_of, swap_end
 from bathotype.core.disk.source import BlockSource, Window
+from bathotype.core.disk.stretch import Stretch
+from bathotype.core.disk.xfs import Xfs
 from bathotype.core.errors import Damaged
 from bathotype.core.units import iec
 
@@ -23,6 +31,11 @@ from bathotype.core.units import iec
 SWAP_HEADER = 4096
 #: More than the usual alignment: it is worth a word that this much lies outside every partition.
 _NOTABLE = 4 * 1024 * 1024
+
+
+#: File systems of which we know the blocks in use, and no more.
+_USED_ALONE: dict[str, Callable[[BlockSource], Xfs | Btrfs | Ntfs]] = {"xfs": Xfs, "btrfs": Btrfs, "ntfs": Ntfs}
+_BLOCKS_KNOWN = ("ext4", "fat", "lvm", *_USED_ALONE)
 
 
 @dataclass(frozen=True)
@@ -43,11 +56,55 @@ class Volume:
     part_uuid: str = ""
     part_label: str = ""
     whole: bool = False
+    logical: LogicalVolume | None = None
+
+    @property
+    def stretch(self) -> Stretch:
+        """Where it lies on the disk."""
+        return self.logical.stretch if self.logical else Stretch.of(self.start, self.length)
+
+    @property
+    def name(self) -> str:
+        """What people call it."""
+        if self.logical:
+            return f"volume {self.logical.name}"
+        return f"partition {self.number}" if self.number else "the whole disk"
+
+    @property
+    def title(self) -> str:
+        """The same at the beginning of a sentence; names of volumes stay as they are."""
+        return self.name[0].upper() + self.name[1:]
+
+    @property
+    def key(self) -> str:
+        """The same in a list: a number, or a logical volume's name."""
+        return self.logical.name if self.logical else str(self.number)
+
+    def within(self, source: BlockSource) -> BlockSource:
+        """Its own bytes, of a disk's."""
+        return self.stretch.within(source)
 
     @property
     def understood(self) -> bool:
         """Whether we know which of its blocks are used, and leave the others out."""
-        return not self.whole and self.filesystem in ("ext4", "fat", "swap", "empty", "boot-code")
+        return not self.whole and self.filesystem in (*_BLOCKS_KNOWN, "swap", "empty", "boot-code")
+
+    @property
+    def looked_into(self) -> bool:
+        """Whether its files can be generalized and scanned, or it has none."""
+        return self.understood and self.filesystem not in _USED_ALONE and not (self.filesystem == "lvm" and self.note)
+
+    @property
+    def caution(self) -> str:
+        """What somebody should know of how it is captured; empty where there is nothing."""
+        if self.looked_into:
+            return ""
+        if self.filesystem == "lvm" and self.understood:
+            return f"{self.title} (lvm): {self.note}"
+        if self.understood:
+            kept = f"Of {self.name} ({self.filesystem}) the blocks in use are captured"
+            return f"{kept}; its files cannot be generalized offline or scanned."
+        return f"{self.title} ({self.filesystem}) is captured whole, also its free space. {self.note}".strip()
 
 
 @dataclass(frozen=True)
@@ -68,7 +125,7 @@ class Layout:
         found = []
         for volume in self.volumes:
             if volume.filesystem == "ext4":
-                etc = Ext4(Window(source, volume.start, volume.length)).lookup("/etc")
+                etc = Ext4(volume.within(source)).lookup("/etc")
                 if etc is not None and etc.is_dir:
                     found.append(volume)
         return max(found, key=lambda v: v.length, default=None)
@@ -84,23 +141,36 @@ def settled(source: BlockSource) -> BlockSource:
         table = read_partition_table(source)
     except Damaged:
         return source  # `read_layout` says what is wrong
-    for partition in _volumes_of(source, table):
-        window = Window(source, partition.start, partition.length)
-        if signs_of(_head(source, partition), partition.length).first != "ext4":
+    for stretch in _stretches(source, table):
+        window = stretch.within(source)
+        if signs_of(_head(window), window.size).first != "ext4":
             continue
         try:
             inner = replayed(Ext4(window))
         except Damaged:
             continue
         if inner is not window:
-            view = Spliced(view, partition.start, inner)
+            begin = 0
+            for start, length in stretch.pieces:
+                view = Spliced(view, start, Window(inner, begin, length))
+                begin += length
     return view
+
+
+def _stretches(source: BlockSource, table: PartitionTable) -> Iterator[Stretch]:
+    """Every partition, and every logical volume in one."""
+    for partition in _volumes_of(source, table):
+        stretch = Stretch.of(partition.start, partition.length)
+        yield stretch
+        if signs_of(_head(stretch.within(source)), partition.length).first == "lvm":
+            with suppress(Damaged):
+                yield from (v.stretch for v in read_group(source, partition.start, partition.length).volumes)
 
 
 def read_layout(source: BlockSource) -> Layout:
     """Look at a disk.  Raises `Damaged` where its partition table cannot be trusted."""
     table = read_partition_table(source)
-    volumes = tuple(_volume(source, partition) for partition in _volumes_of(source, table))
+    volumes = tuple(volume for partition in _volumes_of(source, table) for volume in _volumes_in(source, partition))
     if table.scheme == "none":
         return Layout(source.size, "none", volumes)
     remarks = []
@@ -130,15 +200,37 @@ def _file_system_under(source: BlockSource, table: PartitionTable) -> str:
 
 
 def _taken_whole(volume: Volume, why: str) -> Volume:
-    return Volume(**{**volume.__dict__, "whole": True, "note": volume.note or why})
+    return replace(volume, whole=True, note=volume.note or why)
 
 
-def _head(source: BlockSource, partition: Partition) -> bytes:
-    return source.read(partition.start, min(partition.length, HEAD))
+def _head(window: BlockSource) -> bytes:
+    return window.read(0, min(window.size, HEAD))
 
 
-def _volume(source: BlockSource, partition: Partition) -> Volume:
-    signs = signs_of(_head(source, partition), partition.length)
+def _volumes_in(source: BlockSource, partition: Partition) -> Iterator[Volume]:
+    """A partition, and the logical volumes in it."""
+    volume = _volume(source, partition)
+    if volume.filesystem != "lvm" or volume.whole:
+        yield volume
+        return
+    try:
+        group = read_group(source, volume.start, volume.length)
+    except Damaged as error:
+        yield _taken_whole(volume, error.message)
+        return
+    if group.others:
+        names = ", ".join(group.others[:8])
+        volume = replace(
+            volume, note=f"its volumes of other kinds ({names}) are captured as they are, and not looked into."
+        )
+    yield volume
+    yield from (_volume(source, partition, logical) for logical in group.volumes)
+
+
+def _volume(source: BlockSource, partition: Partition, logical: LogicalVolume | None = None) -> Volume:
+    stretch = logical.stretch if logical else Stretch.of(partition.start, partition.length)
+    window = stretch.within(source)
+    signs = signs_of(_head(window), window.size)
     filesystem, note, whole = signs.first, "", False
     if filesystem == "unknown" and partition.role == "bios-boot":
         filesystem = "boot-code"
@@ -147,7 +239,6 @@ def _volume(source: BlockSource, partition: Partition) -> Volume:
         whole, note = True, f"It bears the signatures of {names}: which of them is meant cannot be told."
     uuid = label = ""
     if filesystem in ("ext4", "fat"):
-        window = Window(source, partition.start, partition.length)
         try:
             fs = Ext4(window) if filesystem == "ext4" else Fat(window)
             uuid, label = fs.uuid, fs.label
@@ -155,18 +246,24 @@ def _volume(source: BlockSource, partition: Partition) -> Volume:
                 whole, note = True, why
         except Damaged as error:
             filesystem, note = f"{filesystem}-unreadable", error.message
+    elif filesystem in _USED_ALONE and not whole:
+        try:
+            _USED_ALONE[filesystem](window).used()
+        except Damaged as error:
+            whole, note = True, error.message
     return Volume(
         partition.number,
-        partition.start,
-        partition.length,
+        stretch.pieces[0][0],
+        stretch.length,
         partition.role,
         filesystem,
         note,
         uuid,
         label,
-        partition.uuid,
-        partition.name,
+        "" if logical else partition.uuid,
+        "" if logical else partition.name,
         whole,
+        logical,
     )
 
 
@@ -183,32 +280,38 @@ def _waits(fs: Ext4) -> str:
 
 def used_ranges(source: BlockSource, layout: Layout, *, whole_blocks: bool = False) -> Ranges:
     """The bytes that a capture must take: all but free blocks of file systems that we understand, the content of swap
-    areas, and what the source itself reports as zeros.  ``whole_blocks`` is for a copy: see `Ext4.used`."""
+    areas, and what the source itself reports as zeros.  ``whole_blocks`` is for a copy: see `core.disk.ext4.used`."""
     parts = [Ranges.of([]) if layout.scheme == "none" else _outside(layout.size, layout.volumes)]
     for volume in layout.volumes:
-        parts.append(_used(Window(source, volume.start, volume.length), volume, whole_blocks).shift(volume.start))
+        if volume.filesystem == "lvm" and volume.understood:
+            parts.append(read_group(source, volume.start, volume.length).rest)
+        else:
+            parts.append(volume.stretch.on_disk(_used(volume.within(source), volume, whole_blocks)))
     return parts[0].union(*parts[1:]).intersect(source.allocated(), source.size)
 
 
 def _outside(size: int, volumes: tuple[Volume, ...]) -> Ranges:
-    return Ranges.of((v.start, v.start + v.length) for v in volumes).complement(size)
+    return Ranges.of((v.start, v.start + v.length) for v in volumes if v.logical is None).complement(size)
 
 
-def _used(window: Window, volume: Volume, whole_blocks: bool) -> Ranges:
+def _used(window: BlockSource, volume: Volume, whole_blocks: bool) -> Ranges:
     everything = Ranges.of([(0, window.size)])
     if not volume.understood:
         return everything
     try:
         if volume.filesystem == "ext4":
             ext4 = Ext4(window)
-            used, end = ext4.used(whole_blocks=whole_blocks), ext4.end
+            taken, end = used(ext4, whole_blocks=whole_blocks), ext4.end
         elif volume.filesystem == "fat":
             fat = Fat(window)
-            used, end = fat.used(), fat.clusters_end
+            taken, end = fat.used(), fat.clusters_end
+        elif volume.filesystem in _USED_ALONE:
+            other = _USED_ALONE[volume.filesystem](window)
+            taken, end = other.used(), other.end
         elif volume.filesystem == "swap":
-            used, end = Ranges.of([(0, SWAP_HEADER)]), swap_end(window.read(0, SWAP_HEADER), window.size)
+            taken, end = Ranges.of([(0, SWAP_HEADER)]), swap_end(window.read(0, SWAP_HEADER), window.size)
         else:
             return everything
     except Damaged:  # what cannot be read to its end is not known to be unused
         return everything
-    return used.union(Ranges.of([(end, window.size)]))
+    return taken.union(Ranges.of([(end, window.size)]))

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -52,6 +52,12 @@ class Overlay:
             _lay(view, offset, target * self.block, data)
         for at, data in self.pieces.items():
             _lay(view, offset, at, data)
+
+    def changes(self) -> Iterator[tuple[int, bytes]]:
+        """``(offset, bytes)`` of all that is not as in the base, to be written to it in this order."""
+        for target in self.targets.tolist():
+            yield target * self.block, self.read(target * self.block, self.block)
+        yield from self.pieces.items()
 
     def allocated(self) -> Ranges:
         moved = Ranges.of_arrays(self.targets * self.block, (self.targets + 1) * self.block)

@@ -108,6 +108,8 @@ def qcow2_compressed_layout(disk: BlockSource, packing: Packing) -> LaidOutFile:
     low, high = places // CLUSTER, (ends - 1) // CLUSTER
     np.add.at(counts, low, 1)
     np.add.at(counts, high[high != low], 1)
+    # What cannot be compressed is a little longer than a cluster, and may lie in three.
+    np.add.at(counts, low[high - low == 2] + 1, 1)
     body = Encoded(disk, index, CLUSTER, starts, data_clusters * CLUSTER, packing.encode, packing.needs_data)
     return LaidOutFile([*_head_segments(disk.size, head, index, entries, counts, compressed=True), body])
 

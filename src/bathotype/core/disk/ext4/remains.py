@@ -12,34 +12,32 @@ from collections.abc import Iterator
 import numpy as np
 
 from bathotype.core.disk.crc import raw_crc32c
-from bathotype.core.disk.ext4 import Ext4, Inode
+from bathotype.core.disk.ext4.filesystem import Ext4, Inode
 
 _INDEX_FL, _INLINE_DATA_FL = 0x1000, 0x10000000
 _TAIL = 12  # a checksum disguised as an entry, at the end of each block
 _TAIL_KIND = 0xDE
+#: The upper byte of a folder's mode, as far as it says that it is one.
+_FOLDER = 0x40
 
 
 def blanking(fs: Ext4) -> Iterator[tuple[int, bytes]]:
     """``(byte offset, bytes)`` to be written to the file system so that nothing of removed files is left."""
-    yield from _free_inodes(fs)
-    for entry in fs.walk():
-        if entry.inode.is_dir and not entry.inode.flags & _INLINE_DATA_FL:
-            yield from _directory(fs, entry.inode)
-
-
-def _free_inodes(fs: Ext4) -> Iterator[tuple[int, bytes]]:
     blank = bytes(fs.inode_size)
-    for start, table, bitmap in fs.inode_tables():
-        slots = len(table) // fs.inode_size
-        bits = np.unpackbits(np.frombuffer(bitmap, np.uint8), bitorder="little")[:slots]
-        for slot in np.flatnonzero(bits == 0).tolist():
-            at = slot * fs.inode_size
-            if table[at : at + fs.inode_size] != blank:
-                yield start + at, blank
+    for index, (start, table, bitmap) in fs.numbered_tables():
+        first = index * fs.inodes_per_group + 1
+        rows = np.frombuffer(table, np.uint8).reshape(-1, fs.inode_size)
+        taken = np.unpackbits(np.frombuffer(bitmap, np.uint8), bitorder="little")[: len(rows)] != 0
+        for slot in np.flatnonzero(~taken & rows.any(axis=1)).tolist():
+            yield start + slot * fs.inode_size, blank
+        for slot in np.flatnonzero(taken & (rows[:, 1] & 0xF0 == _FOLDER)).tolist():
+            inode = fs.inode(first + slot)
+            if inode.links and not inode.flags & _INLINE_DATA_FL:
+                yield from _directory(fs, inode)
 
 
 def _directory(fs: Ext4, inode: Inode) -> Iterator[tuple[int, bytes]]:
-    seed = fs.checksum_seed()
+    seed = fs.checksum_seed
     if seed is not None:
         seed = raw_crc32c(raw_crc32c(seed, struct.pack("<I", inode.number)), struct.pack("<I", inode.generation))
     for logical, physical, count, written in fs.extents(inode):

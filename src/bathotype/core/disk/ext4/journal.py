@@ -17,7 +17,8 @@ import numpy as np
 import numpy.typing as npt
 
 from bathotype.core.disk.crc import raw_crc32c
-from bathotype.core.disk.ext4 import JOURNAL_INODE, METADATA_CSUM, Ext4
+from bathotype.core.disk.ext4.filesystem import JOURNAL_INODE, Ext4
+from bathotype.core.disk.ext4.superblock import METADATA_CSUM
 from bathotype.core.disk.overlay import Overlay
 from bathotype.core.disk.source import BlockSource
 from bathotype.core.errors import Damaged
@@ -101,7 +102,7 @@ class _Replay:
         return places
 
     def _read(self, block: int) -> bytes:
-        place = int(self._place[block])
+        place = int(self._place[block]) if block < len(self._place) else 0
         if not place:
             raise CannotReplay("The journal has holes.")
         return self.fs.source.read(place * self.size, self.size)
@@ -254,6 +255,8 @@ class _Replay:
         struct.pack_into("<I", block, 96, struct.unpack_from("<I", block, 96)[0] & ~0x4)
         after = Ext4(view.with_pieces({1024: _summed_up(block)}))
         blocks, inodes = after.free_counts()
+        if blocks > after.block_count or inodes > after.inode_count:
+            raise CannotReplay("The journal leaves more free blocks or inodes than there are.")
         struct.pack_into("<I", block, 12, blocks & 0xFFFFFFFF)
         if after.wide:
             struct.pack_into("<I", block, 344, blocks >> 32)

@@ -1,0 +1,1 @@
+"""Reading and editing ext2, ext3 and ext4 without mounting."""

@@ -1,0 +1,1 @@
+"""Changing files of an ext2, ext3 or ext4 file system that nobody has mounted."""
