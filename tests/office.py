@@ -101,7 +101,11 @@ class Office:
         }
         (folder / "regions.yaml").write_text(str(places))  # a mapping of plain values reads the same as YAML
         self.settings = Settings(
-            database_url=url, regions_file=folder / "regions.yaml", scratch_dir=folder / "scratch", scrub_at_once=4
+            database_url=url,
+            regions_file=folder / "regions.yaml",
+            scratch_dir=folder / "scratch",
+            scrub_at_once=4,
+            metrics_token="of the office",
         )
         self.settings.scratch_dir.mkdir()
         self.database = Database(url, pool_size=4)

@@ -132,7 +132,7 @@ def facts(**changes: object) -> VersionFacts:
         ({"number": "1.0.1"}, "subject"),
         ({"content_digest": "blake3:" + "b" * 64}, "subject"),
         ({"size": 1}, "size"),
-        ({"source": {"machine": "another"}}, "source.machine"),
+        ({"source": {"machine": "another"}}, "externalParameters.source"),
         ({"profile": None}, "profile"),
         ({"parent": "blake3:" + "c" * 64}, "resolvedDependencies"),
         ({"operation": "op-2"}, "invocationId"),

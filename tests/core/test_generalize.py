@@ -9,6 +9,7 @@ import pytest
 
 from bathotype.core.contents.difference import difference
 from bathotype.core.contents.inventory import read_contents
+from bathotype.core.disk.ext4.edit.editor import Ext4Editor
 from bathotype.core.disk.source import FileSource, Masked, open_file
 from bathotype.core.errors import Invalid, Refused
 from bathotype.core.generalize import residue
@@ -16,7 +17,6 @@ from bathotype.core.generalize.apply import apply_plan
 from bathotype.core.generalize.plan import capture_ranges, plan
 from bathotype.core.generalize.profile import Profile, builtin_profile, load_profile
 from bathotype.core.guest.files import GuestDisk
-from bathotype.core.guest.offline import OfflineEditor
 from standin.keys import make_keys
 from tests.support import e2fsck, holds, sparse_copy
 
@@ -27,7 +27,7 @@ def generalized(source: Path, target: Path, profile: Profile) -> GuestDisk:
     image = FileSource(target)
     disk = GuestDisk.open(image)
     planned = plan(profile, disk, host_name=disk.text("/etc/hostname").strip())
-    apply_plan(planned, disk, target, target.parent)
+    apply_plan(planned, disk, target)
     image = FileSource(target)
     ranges = capture_ranges(planned, GuestDisk.open(image))
     clean = target.with_suffix(".clean")
@@ -123,7 +123,7 @@ steps:
         ("name: a\nsteps: [{id: x, do: explode}]", "explode"),
         ("name: a\nsteps: [{id: x, do: remove, paths: [etc/passwd]}]", "absolute path"),
         ("name: a\nsteps: [{id: x, do: remove, paths: [/etc/../root]}]", "absolute path"),
-        ("name: a\nsteps: [{id: x, do: drop-lines, paths: [/etc/a], match: '('}]", "not a regular expression"),
+        ("name: a\nsteps: [{id: x, do: drop-lines, paths: [/etc/a], match: '('}]", "no regular expression"),
         ("name: a\nsteps: [{id: x, do: remove-users, users: [root]}]", "root cannot be removed"),
         ("name: a\nextends: linux\nwithout: [nothing-like-it]", "does not have"),
         ("name: a\nsteps: [{id: x, do: clear-swap, why: {}}]", "string"),
@@ -183,12 +183,13 @@ def test_residue_rules(spotless: Path, tmp_path: Path, path: str, text: str, rul
     target = tmp_path / "disk.raw"
     sparse_copy(spotless, target)
     clean = GuestDisk.open(FileSource(target))
-    editor = OfflineEditor(target, clean.root.start, clean.root.length, tmp_path)
-    for parent in reversed(Path(path).parents):
-        if str(parent) not in clean.entries:
-            editor.make_directory(str(parent))
-    editor.write(path, text.encode(), like=clean.entries.get(path))
-    editor.apply()
+    with open_file(target, writable=True) as image:
+        editor = Ext4Editor(image, clean.root.stretch)
+        for parent in reversed(Path(path).parents):
+            if str(parent) not in clean.entries:
+                editor.make_directory(str(parent))
+        editor.write(path, text.encode())
+        editor.finish()
     with open_file(target) as image:
         found = residue.scan(GuestDisk.open(image), residue.SourceIdentity("gauge-seed-01", "0" * 32, ("192.0.2.10",)))
     if rule is None:

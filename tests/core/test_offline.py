@@ -7,21 +7,26 @@ import os
 import socket
 import subprocess
 import threading
+from contextlib import ExitStack
 from pathlib import Path
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from bathotype.core.disk.ext4 import Ext4
+from bathotype.core.disk.ext4.edit.editor import Ext4Editor
+from bathotype.core.disk.ext4.edit.quota import Usage, read_file, written_file
+from bathotype.core.disk.ext4.filesystem import Ext4
 from bathotype.core.disk.nbd import NbdDisk
 from bathotype.core.disk.source import FileSource, Masked, open_file
-from bathotype.core.errors import BathotypeError, Damaged, Invalid, OutOfSpace, Refused
+from bathotype.core.disk.stretch import Stretch
+from bathotype.core.errors import BathotypeError, Damaged, Invalid, OutOfSpace
 from bathotype.core.generalize.apply import apply_plan
 from bathotype.core.generalize.plan import capture_ranges, plan
 from bathotype.core.generalize.profile import load_profile
+from bathotype.core.guest.confined import DISK, run_on
 from bathotype.core.guest.files import GuestDisk
-from bathotype.core.guest.offline import OfflineEditor, editable, replay_journal
+from bathotype.core.guest.offline import check, settle
 from tests.core.test_journal import clean, mounted, sh
 from tests.support import holds
 
@@ -47,7 +52,7 @@ def change(image: Path, steps: str) -> GuestDisk:
     with open_file(image) as source:
         disk = GuestDisk.open(source)
         planned = plan(profile, disk, host_name="here")
-        apply_plan(planned, disk, image, image.parent)
+        apply_plan(planned, disk, image)
     source = FileSource(image)
     ranges = capture_ranges(planned, GuestDisk.open(source))
     taken = image.with_suffix(".taken")
@@ -86,32 +91,53 @@ def test_besides_and_kinds(tmp_path: Path) -> None:
     assert {p for p in disk.entries if p.startswith("/var/cache/")} == {"/var/cache/a", "/var/cache/a/keep"}
 
 
-def test_a_name_that_cannot_be_edited_is_refused_before_anything_is_touched(tmp_path: Path) -> None:
-    image = small_disk(tmp_path, {"tmp/line\nbreak": b"x"})
-    before = image.read_bytes()
-    with pytest.raises(Refused, match="cannot be edited offline"):
-        change(image, "  - {id: t, do: remove, paths: ['/tmp/*']}\n")
-    assert image.read_bytes() == before
+def test_a_name_may_hold_any_byte(tmp_path: Path) -> None:
+    image = small_disk(tmp_path, {"tmp/line\nbreak": b"x", 'tmp/"quoted"': b"y", "tmp/\x1b[2J": b"z", "kept": b"k"})
+    disk = change(image, "  - {id: t, do: remove, paths: ['/tmp/*']}\n")
+    assert not disk.below("/tmp") and disk.read("/kept") == b"k"
+
+
+def test_a_path_may_be_longer_than_a_caller_may_give(tmp_path: Path) -> None:
+    image = small_disk(tmp_path, {"tmp/x": b"x"})
+    with open_file(image, writable=True) as file:
+        editor, deep = Ext4Editor(file, Stretch.of(0, file.size)), "/tmp"
+        for _ in range(60):
+            deep += "/" + "d" * 200
+            editor.make_directory(deep)
+        editor.write(f"{deep}/end", b"far down")
+        editor.finish()
+    disk = change(image, "  - {id: t, do: remove, paths: [/tmp]}\n")
+    assert len(deep) > 12_000 and "/tmp" not in disk.entries and not holds(tmp_path / "disk.taken", b"far down")
 
 
 def test_a_full_file_system_is_said_to_be_full(tmp_path: Path) -> None:
     image = small_disk(tmp_path, {"big": os.urandom(900_000)}, size="2M")
-    editor = OfflineEditor(image, 0, image.stat().st_size, tmp_path)
-    editor.write("/etc/more", os.urandom(3_000_000))
-    with pytest.raises((OutOfSpace, Damaged)):
-        editor.apply()
+    before = image.read_bytes()
+    with open_file(image, writable=True) as file, pytest.raises(OutOfSpace, match="too full"):
+        Ext4Editor(file, Stretch.of(0, file.size)).write("/etc/more", os.urandom(3_000_000))
+    assert image.read_bytes() == before, "nothing is written before the end"
 
 
 def test_a_broken_file_system_is_not_called_clean(tmp_path: Path) -> None:
     image = small_disk(tmp_path, {"a": b"1"})
     subprocess.run(["/usr/sbin/debugfs", "-w", "-R", "clri /a", str(image)], check=True, capture_output=True)
     with pytest.raises(Damaged, match="not clean"):
-        OfflineEditor(image, 0, image.stat().st_size, tmp_path).check()
+        check(image, Stretch.of(0, image.stat().st_size))
+
+
+def test_a_tool_is_alone_with_its_disk(tmp_path: Path) -> None:
+    image = small_disk(tmp_path, {"a": b"1"})
+    assert "clean" in run_on(image, ["e2fsck", "-n", DISK]).stdout
+    (tmp_path / "secret").write_text("x")
+    for argv in (["cat", str(tmp_path / "secret")], ["cat", "/etc/passwd"], ["touch", DISK], ["touch", "/usr/x"]):
+        assert run_on(image, argv).returncode, argv
+    assert set(run_on(image, ["ls", "/sys/class/net", "/proc"]).stdout.split()) == set()
+    assert run_on(image, ["touch", DISK], writable=True).returncode == 0
 
 
 def test_a_journal_that_waits_is_replayed(tmp_path: Path) -> None:
     image = small_disk(tmp_path, {"a": b"1"})
-    assert replay_journal(image, 0, image.stat().st_size) is False
+    assert settle(image, Stretch.of(0, image.stat().st_size)) is False
     script = "journal_open\njournal_write -b 400 /dev/zero\njournal_close\n"
     subprocess.run(
         ["/usr/sbin/debugfs", "-w", "-f", "/dev/stdin", str(image)],
@@ -122,7 +148,7 @@ def test_a_journal_that_waits_is_replayed(tmp_path: Path) -> None:
     )
     with open_file(image) as source:
         assert GuestDisk.open(source).fs.needs_recovery
-    assert replay_journal(image, 0, image.stat().st_size) is True
+    assert settle(image, Stretch.of(0, image.stat().st_size)) is True
     with open_file(image) as source:
         assert not GuestDisk.open(source).fs.needs_recovery
 
@@ -171,20 +197,11 @@ def test_attributes_stay_and_shared_blocks_are_counted(make: str, tmp_path: Path
             os.setxattr(top / "etc" / name, "security.selinux", label)
             os.setxattr(top / "etc" / name, "user.note", large)
         os.setxattr(top / "etc/hostname", "user.empty", b"")
-    editor = OfflineEditor(image, 0, image.stat().st_size, tmp_path)
-    with open_file(image) as source:
-        fs = Ext4(source)
-        before = fs.lookup("/etc/hostname")
-        assert before is not None
-        attributes = fs.attributes(before)
-        assert attributes == {"security.selinux": label, "user.note": large, "user.empty": b""}
-        editor.write("/etc/hostname", b"localhost\n", like=before, attributes=attributes)
-        with pytest.raises(Refused, match="9000 bytes"):
-            OfflineEditor(image, 0, image.stat().st_size, tmp_path).write(
-                "/x", b"", attributes={"user.big": b"x" * 9000}
-            )
-    editor.remove("/etc/other")
-    editor.apply()
+    with open_file(image, writable=True) as file:
+        editor = Ext4Editor(file, Stretch.of(0, file.size))
+        editor.write("/etc/hostname", b"localhost\n")
+        editor.remove("/etc/other")
+        editor.finish()
     clean(image)
     with mounted(image) as top:
         assert (top / "etc/hostname").read_bytes() == b"localhost\n"
@@ -194,34 +211,53 @@ def test_attributes_stay_and_shared_blocks_are_counted(make: str, tmp_path: Path
         assert os.getxattr(top / "etc/hostname", "user.empty") == b""
 
 
-def test_quotas_are_counted_again(tmp_path: Path) -> None:
+def test_quotas_are_counted_again_and_limits_stay(tmp_path: Path) -> None:
     image = tmp_path / "a.img"
     sh(f"truncate -s 24M {image} && mkfs.ext4 -q -O quota -E quotatype=usrquota:grpquota {image}")
-    editor = OfflineEditor(image, 0, image.stat().st_size, tmp_path)
-    editor.write("/motd", b"Halvane Tide Office\n" * 900, uid=1000)
-    editor.apply()
+    with open_file(image, writable=True) as file:
+        editor = Ext4Editor(file, Stretch.of(0, file.size))
+        for user in range(1000, 1040):  # more than one block of records
+            editor.write(f"/u{user}", b"Halvane Tide Office\n" * 900, uid=user, gid=user * 70_000)
+        editor.finish()
     clean(image)
+    with open_file(image) as file:
+        fs = Ext4(file)
+        head, known = read_file(fs.read(fs.inode(3)), 0xD9C01F11)
+    assert {u: (q.inodes, q.space) for u, q in known.items() if u} == dict.fromkeys(range(1000, 1040), (1, 18432))
+    known[1003].limits = [7, 5, 100, 90]
+    known[2000] = Usage(limits=[1, 2, 3, 4], grace=[5, 6])
+    assert read_file(written_file(head, known), 0xD9C01F11) == (head, known)
 
 
 def test_damage_is_not_mended_in_passing(tmp_path: Path) -> None:
     image = tmp_path / "a.img"
     sh(f"truncate -s 24M {image} && mkfs.ext4 -q -O ^metadata_csum {image} && debugfs -w -R 'mkdir /etc' {image}")
     sh(f"debugfs -w -R 'set_inode_field /etc links_count 7' {image}")
-    editor = OfflineEditor(image, 0, image.stat().st_size, tmp_path)
-    editor.write("/motd", b"x")
+    with open_file(image, writable=True) as file:
+        editor = Ext4Editor(file, Stretch.of(0, file.size))
+        editor.write("/motd", b"x")
+        editor.finish()
     with pytest.raises(Damaged, match="not clean"):
-        editor.apply()
+        check(image, Stretch.of(0, image.stat().st_size))
 
 
-def test_a_long_path_is_no_command(tmp_path: Path) -> None:
-    target = tmp_path / "written-by-the-guest"
-    image = tmp_path / "a.img"
-    sh(f"truncate -s 24M {image} && mkfs.ext4 -q {image}")
-    long = "/tmp" + "/" + "/".join("d" * 200 for _ in range(41))
-    assert len(long) > 8191
-    editor = OfflineEditor(image, 0, image.stat().st_size, tmp_path)
-    editor.remove(f"{long}/\ndump /x {target}")
-    with pytest.raises(Refused, match="cannot be edited offline"):
-        editor.apply()
-    assert not editable(long) and not target.exists()
-    clean(image)
+@pytest.mark.skipif(os.geteuid() != 0, reason="the kernel mounts for root alone")
+@pytest.mark.parametrize("make", ["", "-O orphan_file", "-O ^metadata_csum", "-t ext3"])
+def test_files_removed_while_open_are_let_go(make: str, tmp_path: Path) -> None:
+    image, copy = tmp_path / "live.img", tmp_path / "copy.img"
+    sh(f"truncate -s 24M {image} && mkfs.ext4 -q {make} {image}")
+    with mounted(image) as top, ExitStack() as opened:
+        for number in range(5):
+            file = opened.enter_context((top / f"f{number}").open("wb"))
+            file.write(b"removed while open " * 5000)
+        (top / "kept").write_bytes(b"kept")
+        os.sync()
+        for number in range(4):
+            (top / f"f{number}").unlink()
+        os.sync()
+        copy.write_bytes(image.read_bytes())
+    assert settle(copy, Stretch.of(0, copy.stat().st_size))
+    clean(copy)
+    with open_file(copy) as source:
+        fs = Ext4(source)
+        assert not fs.has_orphans and {e.path for e in fs.walk()} == {"/", "/lost+found", "/f4", "/kept"}

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import re
-
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from bathotype.core.guest.patterns import compile_pattern, matcher
+from bathotype.core.expressions import for_text, searched
+from bathotype.core.guest.patterns import Names, compile_pattern, matcher
 
 #: Characters that mean something to regular expressions, to patterns, or to nobody.
 CHARS = "ab./*?{},+$(\\"
@@ -69,8 +68,27 @@ def test_several_match_where_one_of_them_does(patterns: list[str], path: str) ->
 
 
 def test_the_patterns_of_profiles() -> None:
-    assert re.fullmatch(compile_pattern("/{root,home/*}/.ssh/id_*"), "/home/mara/.ssh/id_ed25519")
+    assert compile_pattern("/{root,home/*}/.ssh/id_*").fullmatch("/home/mara/.ssh/id_ed25519")
     assert not compile_pattern("/{root,home/*}/.ssh/id_*").fullmatch("/home/mara/deep/.ssh/id_ed25519")
     assert compile_pattern("/var/log/**").fullmatch("/var/log/a/b\nc") and not compile_pattern("/var/log/*").fullmatch(
         "/var/log/a/b"
     )
+
+
+@given(
+    st.lists(PATTERNS.map("/{}".format), max_size=4),
+    st.lists(st.text(CHARS + "ö\n", max_size=8).map("/{}".format), max_size=12),
+)
+def test_many_paths_at_once_are_matched_as_each_alone(patterns: list[str], paths: list[str]) -> None:
+    wanted = matcher(patterns)
+    assert Names(paths).matching(wanted) == [i for i, path in enumerate(paths) if wanted.fullmatch(path)]
+
+
+def test_one_mark_is_one_character_of_any_kind() -> None:
+    assert all(compile_pattern("/?").fullmatch(f"/{char}") for char in ("a", "ö", "\U0001f30a", "\udcff", "\n"))
+    assert not any(compile_pattern("/?").fullmatch(path) for path in ("/", "//", "/ab", "/öö"))
+
+
+def test_no_pattern_is_slow() -> None:
+    assert not compile_pattern("/" + "**a" * 60 + "b").fullmatch("/" + "a" * 4000)
+    assert not searched(for_text("(a+)+b" + "(a|aa)+c"), "a" * 4000)

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import base64
+import gzip
+import os
 import re
 from collections.abc import Mapping
 from dataclasses import dataclass
-from pathlib import PurePosixPath
+from pathlib import Path, PurePosixPath
 
 import pytest
 from cryptography.hazmat.primitives.asymmetric import ec, ed25519, rsa
@@ -21,10 +23,12 @@ from cryptography.hazmat.primitives.serialization.pkcs12 import serialize_key_an
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from bathotype.core.generalize import residue
 from bathotype.core.generalize.hints import HintedRules
 from bathotype.core.generalize.residue import SourceIdentity, scan
 from bathotype.core.generalize.residuerules import CONTENT_RULES
 from bathotype.core.guest.tree import FileTree, Node
+from tests.core.residuekinds import BINARY, KINDS, OF_SETTINGS, PLACES
 
 RULES = {rule.id: rule for rule in CONTENT_RULES}
 PKCS12 = b"\x06\x09\x2a\x86\x48\x86\xf7\x0d\x01\x07\x01\xa0\x82"
@@ -38,12 +42,16 @@ class Entry:
     size: int
     is_file: bool = True
     mode: int = 0o644
+    link: bool = False
     uid = gid = mtime = 0
-    is_link = False
+
+    @property
+    def is_link(self) -> bool:
+        return self.link
 
     @property
     def is_dir(self) -> bool:
-        return not self.is_file
+        return not self.is_file and not self.link
 
 
 class Files(FileTree):
@@ -85,6 +93,11 @@ def secrets(draw: st.DrawFn) -> tuple[str, bytes, bytes]:
         "registry-login": b'"auth": "' + word + b'"',
         "cluster-key": b"client-key-data: " + word,
         "wireless-key": b"psk=" + word,
+        "private-key-shared": b"PrivateKey = " + (word + word)[:43] + b"=",
+        "private-key-store": b"\xfe\xed\xfe\xed\0\0\0\2\0\0\0\1\0\0\0\1" + word,
+        "password-hash": b"$6$" + word,
+        "one-time-secret": b"otpauth://totp/tide?secret=" + re.sub(rb"[^A-Za-z2-7]", b"a", word),
+        "stored-password": b"machine tide.example login mara password " + word,
     }  # fmt: skip
     return rule, made[rule], word[24:40]
 
@@ -99,7 +112,7 @@ def test_looking_by_hints_finds_what_looking_everywhere_finds(
 ) -> None:
     data = b"".join(b"".join(filler) + b"\n" + text + b"\n" for filler, (_, text, _) in parts) + b"".join(rest)
     everywhere = {(r.id, m.start()) for r in CONTENT_RULES for m in r.expression.finditer(data)}
-    by_hints = [(r.id, m.start()) for r, m in HintedRules(CONTENT_RULES).matches(data)]
+    by_hints = [(r.id, at) for r, at, _ in HintedRules(CONTENT_RULES).matches(data)]
     assert set(by_hints) == everywhere and len(by_hints) == len(everywhere)
     assert {rule for _, (rule, _, _) in parts} <= {rule for rule, _ in by_hints}
 
@@ -110,7 +123,7 @@ def test_a_report_never_carries_what_it_found(secret: tuple[str, bytes, bytes]) 
     rule, text, inner = secret
     first, again = (scan(Files({"/opt/app/notes": b"some words\n" + text + b"\n"}), SourceIdentity()) for _ in range(2))
     assert rule in {f.rule for f in first}
-    assert all(f.severity == "high" and f.line == 2 and f.advice for f in first if f.rule == rule)
+    assert all(f.severity in ("high", "medium") and f.line == 2 and f.advice for f in first if f.rule == rule)
     assert all(inner.decode() not in f.excerpt for f in first)
     assert [f.id for f in first] == [f.id for f in again], "an accepted finding stays accepted"
 
@@ -239,3 +252,72 @@ def test_where_passwords_and_keys_are_kept_is_known(path: str, text: bytes, rule
 )  # fmt: skip
 def test_what_only_looks_alike_is_no_finding(text: bytes) -> None:
     assert found(text) == []
+
+
+class Odd(Files):
+    """A tree in which a secret is an attribute, a link's target, or a name."""
+
+    def __init__(self, where: str, data: bytes) -> None:
+        name = os.fsdecode(data.replace(b"/", b"A")[:200]) if where == "name" else "odd"
+        super().__init__({f"/srv/{name}": data if where == "link" else b""})
+        self._where, self._data, self._path = where, data, f"/srv/{name}"
+        if where == "link":
+            self._entries[self._path] = Entry(len(data), False, link=True)
+
+    def attributes(self, path: str) -> Mapping[str, bytes]:
+        return {"user.note": self._data} if self._where == "attribute" and path == self._path else {}
+
+
+def seen(kind: str, place: str) -> bool:
+    where, packed = PLACES[place]
+    if where == "name" and kind in BINARY:
+        return False  # a name holds no zeros
+    data = packed(KINDS[kind])
+    tree = Odd(where, data) if "/" not in where else Files({where: data})
+    findings = scan(tree, SourceIdentity())
+    secret = KINDS[kind].decode("latin-1")
+    assert not any(secret[-24:] in f.excerpt + f.path for f in findings), "a report never carries what it found"
+    return bool(findings)
+
+
+#: What is not found: shapes that are no text where only text can be, words of settings where none are kept.
+UNSEEN = {
+    **{kind: {"two bytes a character", "a file's name"} for kind in BINARY},
+    **{kind: {"a file anywhere", "an attribute", "a link's target", "a file's name"} for kind in OF_SETTINGS},
+    "Ed25519 key, DER": {"a file's name"},
+    "password in an address": {"a file's name"},
+    "one-time secret": {"a file's name"},
+}
+
+
+def matrix() -> dict[str, set[str]]:
+    return {kind: {place for place in PLACES if seen(kind, place)} for kind in KINDS}
+
+
+def test_sixty_kinds_of_secrets_are_found_where_they_hide() -> None:
+    found_in = matrix()
+    for kind, places in found_in.items():
+        assert set(PLACES) - places == UNSEEN.get(kind, set()), kind
+    told = (Path(__file__).parents[2] / "docs/residue.md").read_text()
+    assert len(KINDS) >= 60 and table(found_in) in told, "docs/residue.md shows what is found: print `table(matrix())`"
+
+
+def table(found_in: dict[str, set[str]]) -> str:
+    """The table of docs/residue.md."""
+    lines = [f"| | {' | '.join(PLACES)} |", f"|---|{'---|' * len(PLACES)}"]
+    lines += [f"| {k} | {' | '.join('yes' if p in v else '–' for p in PLACES)} |" for k, v in found_in.items()]
+    return "\n".join(lines)
+
+
+def test_what_is_packed_is_bounded() -> None:
+    bomb = gzip.compress(bytes(400 * 1024 * 1024), 9)
+    findings = scan(Files({"/opt/a.gz": gzip.compress(bomb), "/opt/b": b"glpat-" + b"x" * 30}), SourceIdentity())
+    assert [(f.rule, f.path) for f in findings] == [("token-shape", "/opt/b"), ("not-scanned", "(packed files)")]
+
+
+def test_large_files_take_turns(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(residue, "_MOST_BEYOND", 3 * 1024 * 1024)
+    secret = b"glpat-" + b"x" * 30
+    far = bytes(2 * 1024 * 1024) + b"\n" + secret
+    findings = scan(Files({f"/srv/{n}": far for n in range(3)} | {"/srv/near": b"\n" + secret + far}), SourceIdentity())
+    assert [f.path for f in findings] == ["/srv/0", "/srv/1", "/srv/near", "(large files)"]

@@ -5,17 +5,18 @@ from __future__ import annotations
 from collections import defaultdict
 from pathlib import Path
 
-from bathotype.core.disk.ext4 import Ext4, Inode
+from bathotype.core.disk.ext4.edit.editor import Ext4Editor
+from bathotype.core.disk.ext4.filesystem import Ext4
 from bathotype.core.disk.fat import Fat, FatFile
 from bathotype.core.disk.fatedit import blanking, emptying, removal
-from bathotype.core.disk.source import FileSource, Window
+from bathotype.core.disk.source import FileSource, open_file
 from bathotype.core.errors import Refused
 from bathotype.core.generalize.plan import Plan
 from bathotype.core.guest.files import GuestDisk, Mount
-from bathotype.core.guest.offline import OfflineEditor
+from bathotype.core.guest.offline import check
 
 
-def apply_plan(result: Plan, disk: GuestDisk, image: Path, scratch: Path) -> None:
+def apply_plan(result: Plan, disk: GuestDisk, image: Path) -> None:
     """Make the planned changes on a copy of the disk in a raw file, and check its file systems.
 
     Raises `Damaged` or `OutOfSpace`; the copy is then of no further use.
@@ -30,54 +31,39 @@ def apply_plan(result: Plan, disk: GuestDisk, image: Path, scratch: Path) -> Non
         folders = [path for path in result.folders if disk.mount_of(path).point == mount.point]
         gone = sorted(removed[mount.point], reverse=True)  # children before their folders
         if isinstance(mount.fs, Ext4):
-            _edit_ext4(result, disk, mount, mount.fs, gone, folders, written[mount.point], image, scratch)
+            _edit_ext4(result, disk, mount, gone, folders, written[mount.point], image)
         else:
             _edit_fat(result, disk, mount, [*gone, *folders], written[mount.point], image)
 
 
 def _edit_ext4(
-    result: Plan,
-    disk: GuestDisk,
-    mount: Mount,
-    fs: Ext4,
-    gone: list[str],
-    folders: list[str],
-    written: list[str],
-    image: Path,
-    scratch: Path,
+    result: Plan, disk: GuestDisk, mount: Mount, gone: list[str], folders: list[str], written: list[str], image: Path
 ) -> None:
-    editor = OfflineEditor(image, mount.volume.start, mount.volume.length, scratch)
-    for path in gone:
-        editor.remove(disk.locate(path)[1], directory=result.removed[path].is_dir)
-    for path in folders:  # outer before inner
-        new = result.folders[path]
-        editor.make_directory(disk.locate(path)[1], mode=new.mode, uid=new.uid, gid=new.gid)
-    for path in written:
-        content = result.written[path]
-        before = disk.entries.get(path)
-        if content.replaces and before is not None:
+    with open_file(image, writable=True) as target:
+        editor = Ext4Editor(target, mount.volume.stretch)
+        for path in gone:
             editor.remove(disk.locate(path)[1])
-            before = None
-        editor.write(
-            disk.locate(path)[1],
-            content.data,
-            like=before if isinstance(before, Inode) else None,
-            attributes=fs.attributes(before) if isinstance(before, Inode) else {},
-            mode=content.mode,
-            uid=content.uid,
-            gid=content.gid,
-        )
-    editor.apply()
+        for path in folders:  # outer before inner
+            new = result.folders[path]
+            editor.make_directory(disk.locate(path)[1], mode=new.mode, uid=new.uid, gid=new.gid)
+        for path in written:
+            content, inside = result.written[path], disk.locate(path)[1]
+            if content.replaces and path in disk.entries:
+                editor.remove(inside)
+            editor.write(inside, content.data, mode=content.mode, uid=content.uid, gid=content.gid)
+        editor.finish()
+        target.flush()
+    check(image, mount.volume.stretch)
 
 
 def _edit_fat(result: Plan, disk: GuestDisk, mount: Mount, gone: list[str], written: list[str], image: Path) -> None:
     target = FileSource(image, writable=True)
     try:
-        window = Window(target, mount.volume.start, mount.volume.length)
+        window, stretch = mount.volume.within(target), mount.volume.stretch
 
         def write(changes: list[tuple[int, bytes]]) -> None:
             for at, data in changes:
-                target.write(mount.volume.start + at, data)
+                stretch.write(target, at, data)
 
         for path in [*gone, *written]:
             node = disk.entries.get(path)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import defaultdict
 from collections.abc import Iterator, Sequence
-from re import Match
+from dataclasses import dataclass
 
 from ahocorasick_rs import BytesAhoCorasick, Implementation
 
@@ -23,8 +23,8 @@ class HintedRules:
         self._owners = list(owners.values())
         self._finder = BytesAhoCorasick(list(owners), implementation=Implementation.DFA) if owners else None
 
-    def matches(self, data: bytes) -> Iterator[tuple[ContentRule, Match[bytes]]]:
-        """Every match of every rule, rule by rule."""
+    def matches(self, data: bytes) -> Iterator[tuple[ContentRule, int, bytes]]:
+        """Where every rule matches, and what, rule by rule."""
         if self._finder is None:
             return
         found: dict[int, list[int]] = defaultdict(list)
@@ -36,7 +36,7 @@ class HintedRules:
             # Literals are found in the order of their ends: a longer one may begin before a shorter one found first.
             for start, end in _windows(sorted(places), *rule.reach, len(data)):
                 for match in rule.expression.finditer(data, start, end):
-                    yield rule, match
+                    yield rule, match.start(), match[0]
 
 
 def _windows(places: list[int], before: int, after: int, size: int) -> Iterator[tuple[int, int]]:
@@ -49,3 +49,45 @@ def _windows(places: list[int], before: int, after: int, size: int) -> Iterator[
         yield start, min(end, size)
         start, end = place - before, place + after
     yield start, min(end, size)
+
+
+class Words:
+    """Finds values that stand by themselves: not within a longer word, name or number."""
+
+    def __init__(self, values: Sequence[bytes]) -> None:
+        self._values = values
+
+    def finditer(self, data: bytes, start: int, end: int) -> Iterator[Word]:
+        """Every one of them between two places."""
+        for value in self._values:
+            at = data.find(value, start, end)
+            while at >= 0:
+                if _stands_alone(data, at, at + len(value)):
+                    yield Word(at, value)
+                at = data.find(value, at + 1, end)
+
+
+@dataclass(frozen=True)
+class Word:
+    """One value, and where it was found."""
+
+    at: int
+    value: bytes
+
+    def start(self) -> int:
+        """The place, as a match of an expression has it."""
+        return self.at
+
+    def __getitem__(self, group: int) -> bytes:
+        return self.value
+
+
+def _stands_alone(data: bytes, start: int, end: int) -> bool:
+    before, after = data[start - 1 : start] if start else b"", data[end : end + 2]
+    if before and (before in b"-." or _in_word(before)):
+        return False
+    return not (after[:1] == b"-" or _in_word(after[:1]) or (after[:1] == b"." and _in_word(after[1:])))
+
+
+def _in_word(char: bytes) -> bool:
+    return char.isalnum() or char == b"_"

@@ -7,10 +7,12 @@ import re
 import stat
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from typing import Any
 
 from bathotype.core.disk.layout import used_ranges
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.errors import Refused
+from bathotype.core.expressions import escaped, for_text, searched
 from bathotype.core.generalize.profile import (
     AuthorizeKey,
     ClearSwap,
@@ -28,8 +30,7 @@ from bathotype.core.generalize.profile import (
 from bathotype.core.guest.aliases import is_system, leads_through
 from bathotype.core.guest.files import GuestDisk
 from bathotype.core.guest.node import Node
-from bathotype.core.guest.offline import editable
-from bathotype.core.guest.patterns import matcher
+from bathotype.core.guest.patterns import Names, matcher
 from bathotype.core.guest.tree import FileTree
 from bathotype.core.units import plural
 
@@ -132,13 +133,6 @@ class _Planner:
     def run(self) -> Plan:
         for step in self.result.profile.steps:
             self._handlers[type(step)](step)
-        odd = [path for path in (*self.result.removed, *self.result.written) if not editable(path)]
-        if odd:
-            raise Refused(
-                f"{odd[0]!r} has a name that cannot be edited offline.",
-                advice="Rename or remove it in the machine, then capture again.",
-                code="path-not-editable",
-            )
         return self.result
 
     def _note(self, step: Step, action: str, path: str, size: int, note: str = "") -> None:
@@ -150,15 +144,15 @@ class _Planner:
         Links to folders on the way are followed (see `core.guest.aliases`); with ``through`` also a link to a file that
         a pattern names without a wildcard, as the system would when it writes there.
         """
-        expression, gone = matcher(patterns), self.result.removed
-        found = {path: path for path in self.disk.entries if expression.fullmatch(path)}
+        gone = self.result.removed
+        found = {path: path for path in self.disk.matching(matcher(patterns))}
         for alias in self.disk.aliases:
             mine = [p for p in patterns if alias.always or leads_through(p, alias.name)]
             if mine:
-                wanted = matcher(mine)
-                for path in self.disk.below(alias.real):
-                    if wanted.fullmatch(name := alias.name + path[len(alias.real) :]):
-                        found.setdefault(path, name)
+                below = self.disk.below(alias.real)
+                names = [alias.name + path[len(alias.real) :] for path in below]
+                for place in Names(names).matching(matcher(mine)):
+                    found.setdefault(below[place], names[place])
         for pattern in patterns if through else ():
             if not re.search(r"[*?{]", pattern) and (real := self.disk.resolve(pattern)) and real not in found:
                 found[real] = pattern
@@ -234,10 +228,10 @@ class _Planner:
         counts = [f"{plural(count, 'line')} {how}" for count, how in ((gone, "gone"), (more, "more")) if count]
         self._note(step, "edit", path, max(0, len(raw) - len(data)), ", ".join(counts))
 
-    def _pattern(self, text: str) -> re.Pattern[str] | None:
+    def _pattern(self, text: str) -> Any:
         if "{host_name}" in text and not self.host_name.strip():
             return None  # an empty name would be found in every line
-        return re.compile(text.replace("{host_name}", re.escape(self.host_name)))
+        return for_text(text.replace("{host_name}", escaped(self.host_name)))
 
     def _drop_lines(self, step: DropLines) -> None:
         if (expression := self._pattern(step.match)) is None:
@@ -380,9 +374,9 @@ class _Planner:
             self.result.hidden.append(area.hidden)
 
 
-def _found(expression: re.Pattern[str], line: str) -> bool:
+def _found(expression: Any, line: str) -> bool:
     """Whether a line holds what is looked for; the end of a line that was written elsewhere is none of it."""
-    return expression.search(line.removesuffix("\r")) is not None
+    return searched(expression, line.removesuffix("\r"))
 
 
 def capture_ranges(result: Plan | None, disk: GuestDisk) -> Ranges:

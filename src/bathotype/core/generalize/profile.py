@@ -14,16 +14,20 @@ import yaml
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 
 from bathotype.core.errors import Invalid, NotFound
+from bathotype.core.expressions import for_text
+from bathotype.core.guest.patterns import MOST_CHOICES, choices
 from bathotype.core.lifecycle.references import check_name
 from bathotype.core.store.chunks import digest
 
-_MOST_EXTENDS = 8
+_MOST_EXTENDS, _MOST_PATH = 8, 4096
 
 
 def _absolute(paths: list[str]) -> list[str]:
     for path in paths:
         if not path.startswith("/") or "/../" in f"{path}/" or "//" in path:
             raise ValueError(f"{path!r} must be an absolute path without '..'")
+        if len(path) > _MOST_PATH or "\0" in path or choices(path) > MOST_CHOICES:
+            raise ValueError(f"{path[:40]!r} must have at most {_MOST_PATH} characters and {MOST_CHOICES} choices")
     return paths
 
 
@@ -264,9 +268,9 @@ class Profile(BaseModel):
 
 def _regex(value: str) -> str:
     try:
-        re.compile(value.replace("{host_name}", "x"))
-    except re.error as error:
-        raise ValueError(f"not a regular expression: {error}") from error
+        for_text(value.replace("{host_name}", "x"))
+    except Invalid as error:
+        raise ValueError(error.message.rstrip(".")) from error
     return value
 
 

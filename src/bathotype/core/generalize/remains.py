@@ -6,13 +6,16 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 from bathotype.core.disk import btrfsremains, fatedit
+from bathotype.core.disk.ext4 import remains as ext4remains
+from bathotype.core.disk.ext4.filesystem import Ext4
 from bathotype.core.disk.fat import Fat
 from bathotype.core.disk.layout import read_layout
-from bathotype.core.disk.source import BlockSource, FileSource, Window
-from bathotype.core.guest.offline import OfflineEditor, replay_journal
+from bathotype.core.disk.source import BlockSource, FileSource
+from bathotype.core.guest.offline import check, settle
 
-_BLANKING: dict[str, Callable[[Window], Iterator[tuple[int, bytes]]]] = {
+_BLANKING: dict[str, Callable[[BlockSource], Iterator[tuple[int, bytes]]]] = {
     "btrfs": btrfsremains.blanking,
+    "ext4": lambda window: ext4remains.blanking(Ext4(window)),
     "fat": lambda window: fatedit.blanking(Fat(window)),
 }
 
@@ -32,18 +35,18 @@ def still_holds(disk: BlockSource, needle: bytes) -> bool:
     return False
 
 
-def blank_remains(image: Path, scratch: Path) -> None:
+def blank_remains(image: Path) -> None:
     """Go through every volume of a raw copy.  Raises `Damaged` where an ext4 one is not clean afterwards."""
     target = FileSource(image, writable=True)
     try:
         for volume in read_layout(target).volumes:
             if volume.filesystem == "ext4":
-                replay_journal(image, volume.start, volume.length)
-                OfflineEditor(image, volume.start, volume.length, scratch).apply()
-            elif volume.filesystem in _BLANKING:
-                window = Window(target, volume.start, volume.length)
-                for at, data in _BLANKING[volume.filesystem](window):
-                    target.write(volume.start + at, data)
+                settle(image, volume.stretch)
+            if volume.filesystem in _BLANKING:
+                for at, data in list(_BLANKING[volume.filesystem](volume.within(target))):
+                    volume.stretch.write(target, at, data)
+            if volume.filesystem == "ext4":
+                check(image, volume.stretch)
         target.flush()
     finally:
         target.close()

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable
 from dataclasses import dataclass
+from typing import Any
 
+from bathotype.core.expressions import escaped_bytes, for_bytes
 from bathotype.core.guest.patterns import matcher
 
 
@@ -30,7 +31,7 @@ class ContentRule:
 
     id: str
     severity: str
-    expression: re.Pattern[bytes]
+    expression: Any
     advice: str
     hints: tuple[bytes, ...]
     reach: tuple[int, int] = (64, 4096)
@@ -56,7 +57,7 @@ PATH_RULES = (
         "high",
         ("/etc/machine-id", "/var/lib/dbus/machine-id"),
         "Empty it: add an `empty` step for it to the profile.",
-        lambda data: bool(re.match(rb"[0-9a-f]{32}", data.strip())),
+        lambda data: for_bytes(rb"\s*[0-9a-f]{32}").match(data) is not None,
     ),
     PathRule("ssh-host-key", "high", ("/etc/ssh/ssh_host_*_key",), "Remove it: first boot makes a new one."),
     PathRule("dhcp-lease", "medium", ("/var/lib/dhcp/*.leases", "/var/lib/NetworkManager/*.lease"), "Remove it."),
@@ -73,14 +74,14 @@ PATH_RULES = (
         "medium",
         ("/{root,home/*}/.ssh/authorized_keys*",),
         "Remove it, or accept it if these people shall reach every instance.",
-        lambda data: bool(re.search(rb"(?m)^\s*(?!#)\S*(?:ssh-|ecdsa-|sk-)", data)),
+        lambda data: for_bytes(rb"(?m)^[ \t]*(?:[^#\s]\S*)?(?:ssh-|ecdsa-|sk-)").search(data) is not None,
     ),
     PathRule(
         "password-hash",
         "medium",
         ("/etc/shadow", "/etc/shadow-"),
         "Lock the password, or accept it if every instance shall have it.",
-        lambda data: bool(re.search(rb"(?m)^[^:]+:\$[0-9a-z]+\$", data)),
+        lambda data: for_bytes(rb"(?m)^[^:\n]+:\$[0-9a-z]+\$").search(data) is not None,
     ),
     PathRule(
         "stored-password",
@@ -92,7 +93,14 @@ PATH_RULES = (
             "/{root,home/*}/.config/git/credentials",
         ),
         "Remove it, and change the password.",
-        lambda data: bool(re.search(rb"(?m)^\s*[^#\s]", data)),
+        lambda data: for_bytes(rb"(?m)^[ \t]*[^#\s]").search(data) is not None,
+    ),
+    PathRule(
+        "keytab",
+        "high",
+        ("/**.keytab",),
+        "Remove it: each instance joins by itself.",
+        lambda data: data.startswith(b"\x05\x02"),
     ),
     PathRule("login-record", "low", ("/var/log/{wtmp,btmp,lastlog}",), "Empty it."),
     PathRule("log", "low", ("/var/log/**",), "Remove it."),
@@ -103,10 +111,9 @@ CONTENT_RULES: tuple[ContentRule, ...] = (
     ContentRule(
         "private-key",
         "high",
-        re.compile(
-            rb"-----BEGIN (?:RSA |EC |DSA |ENCRYPTED |OPENSSH |PGP )?PRIVATE KEY(?: BLOCK)?-----\s+(?:[A-Za-z-]+:[^\n]*\s+)*"
-            + _B64
-            + rb"{32}"
+        for_bytes(
+            rb"-----BEGIN (?:RSA |EC |DSA |ENCRYPTED |OPENSSH |PGP )?PRIVATE KEY(?: BLOCK)?-----(?:\\[rn]|\s)+"
+            rb"(?:[A-Za-z-]+:[^\n]*\s+)*" + _B64 + rb"{32}"
         ),
         "Remove the key and make the service create or fetch its own.",
         (b"PRIVATE KEY",),
@@ -114,14 +121,14 @@ CONTENT_RULES: tuple[ContentRule, ...] = (
     ContentRule(
         "private-key-putty",
         "high",
-        re.compile(rb"PuTTY-User-Key-File-[23]: \S+[\s\S]{1,2000}?Private-Lines: \d"),
+        for_bytes(rb"PuTTY-User-Key-File-[23]: [\w-]+"),
         "Remove the key.",
         (b"PuTTY-User-Key",),
     ),
     ContentRule(
         "token-jwt",
         "high",
-        re.compile(rb"\beyJ[A-Za-z0-9_-]{8,}\.eyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}"),
+        for_bytes(rb"\beyJ[A-Za-z0-9_-]{8,}\.eyJ[A-Za-z0-9_-]{8,}\.[A-Za-z0-9_-]{8,}"),
         "Remove the token and revoke it.",
         (b"eyJ",),
         (64, 16384),
@@ -129,10 +136,12 @@ CONTENT_RULES: tuple[ContentRule, ...] = (
     ContentRule(
         "token-shape",
         "high",
-        re.compile(
+        for_bytes(
             rb"\b(?:AKIA[0-9A-Z]{16}|ASIA[0-9A-Z]{16}|gh[pousr]_[A-Za-z0-9]{36,}|github_pat_\w{40,}|glpat-[\w-]{20,}"
             rb"|xox[abprs]-[\w-]{10,}|sk_live_[A-Za-z0-9]{16,}|AIza[\w-]{35}|npm_[A-Za-z0-9]{36}|pypi-[\w-]{50,}"
-            rb"|dop_v1_[0-9a-f]{64}|bt_[A-Za-z0-9_-]{40,})"
+            rb"|dop_v1_[0-9a-f]{64}|bt_[A-Za-z0-9_-]{40,}|rk_live_[A-Za-z0-9]{16,}|SG\.[\w-]{16,}\.[\w-]{32,}|hvs\.[\w-]{24,}"
+            rb"|SWMTKN-1-[0-9a-z]{40,}-[0-9a-z]{20,}|AGE-SECRET-KEY-1[0-9A-Z]{58}|xapp-[\w-]{20,}|ya29\.[\w-]{30,}"
+            rb"|shpat_[0-9a-f]{32}|[0-9]{8,10}:AA[\w-]{33}|glptt-[\w-]{20,}|dckr_pat_[\w-]{20,}|tskey-[a-z]{2,8}-[\w-]{16,})"
         ),
         "Remove the token and revoke it.",
         (
@@ -152,19 +161,31 @@ CONTENT_RULES: tuple[ContentRule, ...] = (
             b"pypi-",
             b"dop_v1_",
             b"bt_",
+            b"rk_live_",
+            b"SG.",
+            b"hvs.",
+            b"SWMTKN-",
+            b"AGE-SECRET-KEY-",
+            b"xapp-",
+            b"ya29.",
+            b"shpat_",
+            b":AA",
+            b"glptt-",
+            b"dckr_pat_",
+            b"tskey-",
         ),
     ),
     ContentRule(
         "token-bearer",
         "high",
-        re.compile(rb"(?i)\bauthorization:\s*(?:bearer|basic|token)\s+[A-Za-z0-9._~+/=-]{12,}"),
+        for_bytes(rb"(?i)\bauthorization:\s*(?:bearer|basic|token)\s+[A-Za-z0-9._~+/=-]{12,}"),
         "Remove the token and revoke it.",
         (b"uthorization", b"UTHORIZATION"),
     ),
     ContentRule(
         "password-in-url",
         "high",
-        re.compile(rb"\b[a-z][a-z0-9+.-]{2,12}://[^\s/:@\"'<>{}$%]{1,64}:[^\s/@\"'<>{}$%]{4,128}@[\w.-]+"),
+        for_bytes(rb"\b[a-z][a-z0-9+.-]{2,12}://[^\s/:@\"'<>{}$%]{1,64}:[^\s/@\"'<>{}$%]{4,128}@[\w.-]+"),
         "Remove the password from the address and change it.",
         (b"://",),
         (16, 320),
@@ -190,21 +211,21 @@ CONTENT_RULES += (
     ContentRule(
         "private-key-encoded",
         "high",
-        re.compile(b"(?:" + b"|".join(_ENCODED_KEYS) + rb")[A-Za-z0-9+/=\s]{64}"),
+        for_bytes(b"(?:" + b"|".join(_ENCODED_KEYS) + rb")[A-Za-z0-9+/=\s]{64}"),
         "Remove the key and make the service create or fetch its own.",
         _ENCODED_KEYS,
     ),
     ContentRule(
         "private-key-wide",
         "high",
-        re.compile(rb"B\x00E\x00G\x00I\x00N\x00 \x00(?:[A-Z ]\x00){0,24}" + re.escape(_WIDE_KEY)),
+        for_bytes(rb"B\x00E\x00G\x00I\x00N\x00 \x00(?:[A-Z ]\x00){0,24}" + escaped_bytes(_WIDE_KEY)),
         "Remove the key and make the service create or fetch its own.",
         (_WIDE_KEY,),
     ),
     ContentRule(
         "private-key-der",
         "high",
-        re.compile(rb"\x30[\x2e-\x84](?s:.{0,4})(?:" + b"|".join(_DER_KEYS) + b")"),
+        for_bytes(rb"\x30[\x2e-\x84](?s:.{0,4})(?:" + b"|".join(_DER_KEYS) + b")"),
         "Remove the key and make the service create or fetch its own.",
         tuple(key.decode("unicode_escape").encode("latin-1") for key in _DER_KEYS),
         (8, 64),
@@ -212,29 +233,91 @@ CONTENT_RULES += (
     ContentRule(
         "private-key-pkcs12",
         "high",
-        re.compile(rb"\x30\x82(?s:..)\x02\x01\x03\x30\x82(?s:..)" + re.escape(_PKCS12)),
+        for_bytes(rb"\x30\x82(?s:..)\x02\x01\x03\x30\x82(?s:..)" + escaped_bytes(_PKCS12)),
         "Remove the file and make the service fetch its own.",
         (_PKCS12,),
         (32, 64),
     ),
     ContentRule(
+        "private-key-shared",
+        "high",
+        for_bytes(
+            rb"-----BEGIN OpenVPN Static key V1-----"
+            rb"|(?:PrivateKey|PresharedKey)[ \t]*=[ \t]*[A-Za-z0-9+/]{42}[A-Za-z0-9+/=]="
+            rb"|:[ \t]*(?:PSK|EAP|XAUTH)[ \t]+\"[^\"\n]{4,}\""
+        ),
+        "Remove the key; each instance needs its own.",
+        (b"OpenVPN Static key", b"PrivateKey", b"PresharedKey", b"PSK", b"EAP", b"XAUTH"),
+        (64, 512),
+    ),
+    ContentRule(
+        "private-key-store",
+        "high",
+        for_bytes(rb"\xfe\xed\xfe\xed\x00\x00\x00[\x01\x02](?s:....)\x00\x00\x00\x01"),
+        "Remove the store and make the service create its own.",
+        (b"\xfe\xed\xfe\xed\x00\x00\x00",),
+    ),
+    ContentRule(
+        "password-hash",
+        "medium",
+        for_bytes(
+            rb"\$(?:1|5|6|7|y|gy|2[abxy]|apr1|argon2(?:id|i|d)|scrypt)\$[./A-Za-z0-9$=,+-]{20,}"
+            rb"|\{(?:SSHA|SHA)(?:256|384|512)?\}[A-Za-z0-9+/]{24,}"
+        ),
+        "Remove the hash, or accept it if every instance shall have that password.",
+        (
+            b"$1$",
+            b"$5$",
+            b"$6$",
+            b"$7$",
+            b"$y$",
+            b"$gy$",
+            b"$2a$",
+            b"$2b$",
+            b"$2x$",
+            b"$2y$",
+            b"$apr1$",
+            b"$argon2",
+            b"$scrypt$",
+            b"{SSHA",
+            b"{SHA",
+        ),
+        (16, 1024),
+    ),
+    ContentRule(
+        "one-time-secret",
+        "high",
+        for_bytes(rb"otpauth://[^\s\"'<>]{0,200}secret=[A-Za-z2-7]{16,}"),
+        "Remove it and register anew.",
+        (b"otpauth://",),
+        (16, 600),
+    ),
+    ContentRule(
+        "stored-password",
+        "high",
+        for_bytes(rb"(?m)^[ \t]*machine[ \t]+\S+\s+(?:login[ \t]+\S+\s+)?password[ \t]+\S+"),
+        "Remove it, and change the password.",
+        (b"machine",),
+        (256, 512),
+    ),
+    ContentRule(
         "registry-login",
         "high",
-        re.compile(rb"\"auth\"\s*:\s*\"[A-Za-z0-9+/]{8,}={0,2}\""),
+        for_bytes(rb"\"auth\"\s*:\s*\"[A-Za-z0-9+/]{8,}={0,2}\""),
         "Remove the log-in and change the password.",
         (b'"auth"',),
     ),
     ContentRule(
         "cluster-key",
         "high",
-        re.compile(rb"client-key-data[\"']?\s*:\s*[\"']?[A-Za-z0-9+/]{40}"),
+        for_bytes(rb"client-key-data[\"']?\s*:\s*[\"']?[A-Za-z0-9+/]{40}"),
         "Remove the key and revoke it.",
         (b"client-key-data",),
     ),
     ContentRule(
         "wireless-key",
         "high",
-        re.compile(
+        for_bytes(
             rb"(?m)^[ \t]{0,40}(?:wpa-)?(?:psk|sae_password|wpa_passphrase|wep-key[0-3]|leap-password)[ \t]*=[ \t]*[^\s#*][^\n]{7,}"
         ),
         "Remove the network; first boot sets up each instance's own.",
@@ -242,11 +325,13 @@ CONTENT_RULES += (
     ),
 )
 # A name that ends in a word for secrets: alone on its line, in a JSON object, an address or a unit's environment.
-ASSIGNMENT = re.compile(
-    rb"(?im)(?:^|(?<=[\s{,;\"'&?=]))-{0,2}[\w.-]*?(?:password|passwd|passphrase|secret|token|api[_-]?key|access[_-]?key|"
-    rb"private[_-]?key|credential)s?[\"']?\s*[=:]\s*[\"']?(?P<value>[^\s\"'#;,]{6,256})"
+ASSIGNMENT = for_bytes(
+    rb"(?im)(?:^|[\s{,;\"'&?=])(-{0,2}[\w.-]*?(?:password|passwd|passphrase|secret|token|api[_-]?key|access[_-]?key|"
+    rb"private[_-]?key|account[_-]?key|credential|pwd)s?)[\"']?\s*[=:]\s*[\"']?([^\s\"'#;,]{6,256})"
 )
-COMMENT = re.compile(rb"[ \t]*(?:#|;|//|<!--)")
+#: The groups of an assignment.
+NAME, VALUE = 1, 2
+COMMENTS = (b"#", b";", b"//", b"<!--")
 ASSIGNED_WHERE = matcher(
     [
         "/etc/**",
@@ -262,7 +347,7 @@ ASSIGNED_WHERE = matcher(
     ]
 )
 # Words about secrets, not secrets: policies, references to variables, files and other services.
-NOT_SECRET = re.compile(
+NOT_SECRET = for_bytes(
     rb"(?i)^(?:[$%<{\[*(/~@]|file:|env:|vault:|https?:|changeme|example|redacted|xxx|x+$|[a-z_]+\(|"
     rb"(?:true|false|yes|no|none|null|required|optional|sufficient|enabled|disabled|prompt|ask)\W*$)"
 )
@@ -273,9 +358,13 @@ NOT_ASSIGNED = matcher(
         "/etc/ssh/ssh{,d}_config",
     ]
 )
+# A kernel holds the keys with which it tests itself.
 SKIPPED = matcher(
-    ["/usr/share/{doc,man,locale,i18n,zoneinfo,perl,info}/**", "/usr/lib/modules/**", "/var/lib/dpkg/info/**"]
+    [
+        "/boot/**vmlinu*",
+        "/usr/share/{doc,man,locale,i18n,zoneinfo,perl,info}/**",
+        "/usr/lib/modules/**",
+        "/var/lib/dpkg/info/**",
+    ]
 )
 PUBLIC_TEXT = matcher(["/usr/share/**", "/usr/lib/**", "/usr/include/**"])
-
-COMPILED_PATHS = [(matcher(list(rule.patterns)), rule) for rule in PATH_RULES]

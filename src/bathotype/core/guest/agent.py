@@ -13,13 +13,21 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
-from typing import Any, Protocol
+from typing import Any, Protocol, TypeVar
+
+from pydantic import TypeAdapter, ValidationError
 
 from bathotype.core.errors import BathotypeError, Unavailable
+from bathotype.core.guest import answers
 
 _SENTINEL = b"\xff"
 _MOST_LINE = 64 * 1024 * 1024
 _READ_PIECE = 1024 * 1024
+_MOST_TEXT, _MOST_ADDRESSES, _MOST_SMALL = 1000, 256, 1024 * 1024
+#: For a whole file, in seconds.
+_FILE_SECONDS = 120.0
+
+_T = TypeVar("_T")
 
 
 class ByteStream(Protocol):
@@ -78,31 +86,35 @@ class GuestAgent:
         self._stream.send(_SENTINEL + json.dumps(request).encode() + b"\n")
         deadline = time.monotonic() + (timeout or self._timeout)
         while True:
-            line = self._line(deadline)
-            answer = line.rpartition(_SENTINEL)[2]
-            try:
-                if json.loads(answer).get("return") == token:
-                    return
-            except (ValueError, AttributeError):
-                continue
+            answer = _read(self._line(deadline).rpartition(_SENTINEL)[2])
+            if answer is not None and answer.get("return") == token:
+                return
 
     def call(self, command: str, timeout: float | None = None, **arguments: Any) -> Any:
-        """Run one agent command and return its result.  Raises `AgentSilent` or `AgentRefused`."""
+        """Run one agent command and return its result as it came.  Raises `AgentSilent` or `AgentRefused`."""
         request: dict[str, Any] = {"execute": command}
         if arguments:
             request["arguments"] = {name.replace("_", "-"): value for name, value in arguments.items()}
         self._stream.send(json.dumps(request).encode() + b"\n")
         deadline = time.monotonic() + (timeout or self._timeout)
         while True:
-            try:
-                answer = json.loads(self._line(deadline).replace(_SENTINEL, b""))
-            except ValueError:
-                continue
+            answer = _read(self._line(deadline).replace(_SENTINEL, b"")) or {}
             if "error" in answer:
-                error = answer["error"]
-                raise AgentRefused(f"The guest agent refused {command}: {error.get('desc')}.", error.get("class", ""))
+                error = self._checked(command, answer["error"], answers.Failure)
+                raise AgentRefused(f"The guest agent refused {command}: {error.description}.", error.error_class)
             if "return" in answer:
                 return answer["return"]
+
+    def _ask(self, command: str, kind: type[_T], timeout: float | None = None, **arguments: Any) -> _T:
+        """Run a command whose answer is of a kind."""
+        return self._checked(command, self.call(command, timeout, **arguments), kind)
+
+    @staticmethod
+    def _checked(command: str, answer: Any, kind: type[_T]) -> _T:
+        try:
+            return TypeAdapter(kind).validate_python(answer)
+        except ValidationError as error:
+            raise _nonsense(command) from error
 
     def _line(self, deadline: float) -> bytes:
         while b"\n" not in self._buffer:
@@ -126,36 +138,42 @@ class GuestAgent:
 
     def os_info(self) -> dict[str, str]:
         """``id``, ``version-id``, ``pretty-name`` and more, as os-release has them."""
-        return {str(k): str(v) for k, v in self.call("guest-get-osinfo").items()}
+        told = self._ask("guest-get-osinfo", answers.OsInfo)
+        return {name: answers.plain(str(value)[:_MOST_TEXT]) for name, value in told.items()}
 
     def host_name(self) -> str:
         """The guest's host name."""
-        return str(self.call("guest-get-host-name")["host-name"])
+        return self._ask("guest-get-host-name", answers.HostName).host_name
 
     def addresses(self) -> list[str]:
         """Every IP address but loopback's."""
-        found = []
-        for interface in self.call("guest-network-get-interfaces"):
-            for address in interface.get("ip-addresses", []):
-                if interface.get("name") != "lo":
-                    found.append(str(address["ip-address"]))
-        return found
+        interfaces = self._ask("guest-network-get-interfaces", answers.Interfaces)
+        return [a.address for one in interfaces if one.name != "lo" for a in one.addresses if a.is_one][
+            :_MOST_ADDRESSES
+        ]
 
     def commands(self) -> set[str]:
         """The commands that this agent offers and allows."""
-        supported = self.call("guest-info")["supported_commands"]
-        return {str(c["name"]) for c in supported if c.get("enabled", True)}
+        return {c.name for c in self._ask("guest-info", answers.Info).supported_commands if c.enabled}
 
     def read_file(self, path: str, *, most: int = 16 * 1024 * 1024) -> bytes:
         """A file in the guest.  Raises `AgentRefused` where it cannot be opened."""
+        deadline = time.monotonic() + _FILE_SECONDS
         with self._open(path, "r") as handle:
             data = b""
             while len(data) < most:
-                piece = self.call("guest-file-read", handle=handle, count=_READ_PIECE)
-                data += base64.b64decode(piece["buf-b64"])
-                if piece["eof"] or not piece["count"]:
+                piece = self._ask("guest-file-read", answers.Piece, handle=handle, count=_READ_PIECE)
+                got = _decoded("guest-file-read", piece.data)
+                data += got
+                if piece.eof:
                     break
-            return data
+                if not got or time.monotonic() > deadline:
+                    raise AgentSilent(f"The guest agent does not come to the end of {path}.")
+            return data[:most]
+
+    def read_text(self, path: str) -> str:
+        """A small text file in the guest; what is not UTF-8 is replaced."""
+        return self.read_file(path, most=_MOST_SMALL).decode("utf-8", "replace")
 
     def write_file(self, path: str, data: bytes) -> None:
         """Replace a file in the guest and flush it to its disk."""
@@ -167,7 +185,7 @@ class GuestAgent:
 
     @contextmanager
     def _open(self, path: str, mode: str) -> Iterator[int]:
-        handle = self.call("guest-file-open", path=path, mode=mode)
+        handle = self._ask("guest-file-open", answers.Handle, path=path, mode=mode)
         try:
             yield handle
         finally:
@@ -175,17 +193,14 @@ class GuestAgent:
 
     def run(self, argv: list[str], *, timeout: float = 60.0) -> ExecResult:
         """Run a program in the guest and wait for its end.  Raises `AgentSilent` past ``timeout`` seconds."""
-        process = self.call("guest-exec", path=argv[0], arg=argv[1:], capture_output=True)["pid"]
+        process = self._ask("guest-exec", answers.Started, path=argv[0], arg=argv[1:], capture_output=True).pid
         deadline = time.monotonic() + timeout
         pause = 0.02
         while time.monotonic() < deadline:
-            status = self.call("guest-exec-status", pid=process)
-            if status["exited"]:
-                return ExecResult(
-                    int(status.get("exitcode", -1)),
-                    base64.b64decode(status.get("out-data", "")),
-                    base64.b64decode(status.get("err-data", "")),
-                )
+            status = self._ask("guest-exec-status", answers.Status, pid=process)
+            if status.exited:
+                out, err = (_decoded("guest-exec-status", text) for text in (status.out, status.err))
+                return ExecResult(status.exit_code, out, err)
             time.sleep(pause)
             pause = min(pause * 1.5, 1.0)
         raise AgentSilent(f"{argv[0]} did not end within {timeout:.0f} s in the guest.")
@@ -194,12 +209,35 @@ class GuestAgent:
 
     def freeze_status(self) -> str:
         """``frozen`` or ``thawed``."""
-        return str(self.call("guest-fsfreeze-status"))
+        return self._ask("guest-fsfreeze-status", answers.Line)
 
     def freeze(self, *, timeout: float) -> int:
         """Freeze every file system; returns how many.  Writers in the guest wait until `thaw`."""
-        return int(self.call("guest-fsfreeze-freeze", timeout=timeout))
+        return self._ask("guest-fsfreeze-freeze", answers.Count, timeout)
 
     def thaw(self) -> int:
         """Thaw; returns how many file systems were frozen.  Harmless when none was."""
-        return int(self.call("guest-fsfreeze-thaw"))
+        return self._ask("guest-fsfreeze-thaw", answers.Count)
+
+
+def _read(line: bytes) -> dict[str, Any] | None:
+    """A line's JSON object, None where it is none."""
+    try:
+        answer = json.loads(line)
+    except (ValueError, RecursionError):
+        return None
+    return answer if isinstance(answer, dict) else None
+
+
+def _decoded(command: str, text: str) -> bytes:
+    try:
+        return base64.b64decode(text)
+    except ValueError as error:
+        raise _nonsense(command) from error
+
+
+def _nonsense(command: str) -> AgentSilent:
+    return AgentSilent(
+        f"The guest agent's answer to {command} is not what its protocol says.",
+        advice="Look at the agent in the machine: it may be broken, or something else answers in its place.",
+    )

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import io
 import tarfile
 from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
+from bathotype.core.disk.fileobject import as_file
 from bathotype.core.disk.source import BlockSource
 from bathotype.core.errors import Damaged
 from bathotype.core.guest.node import Node
@@ -49,7 +49,7 @@ class TarTree(FileTree):
         self._disk = disk
         self._entries: dict[str, TarNode] = {}
         try:
-            reader: Any = io.BufferedReader(_Reader(disk), _BUFFER)
+            reader: Any = as_file(disk, _BUFFER)
             with tarfile.open(fileobj=reader, mode="r:") as archive:
                 for member in archive:
                     self._add(member)
@@ -75,29 +75,3 @@ class TarTree(FileTree):
         if node.is_link:
             return node.target.encode("utf-8", "surrogateescape")
         return self._disk.read(node.place, node.size if most is None else min(node.size, most))
-
-
-class _Reader(io.RawIOBase):
-    """A disk as a file."""
-
-    def __init__(self, disk: BlockSource) -> None:
-        self._disk, self._at = disk, 0
-
-    def readable(self) -> bool:
-        return True
-
-    def seekable(self) -> bool:
-        return True
-
-    def seek(self, offset: int, whence: int = 0) -> int:
-        self._at = {0: 0, 1: self._at, 2: self._disk.size}[whence] + offset
-        return self._at
-
-    def tell(self) -> int:
-        return self._at
-
-    def readinto(self, buffer: bytearray) -> int:  # type: ignore[override]
-        length = min(len(buffer), max(0, self._disk.size - self._at))
-        buffer[:length] = self._disk.read(self._at, length) if length else b""
-        self._at += length
-        return length

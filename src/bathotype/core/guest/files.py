@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
-from bathotype.core.disk.ext4 import Ext4, Inode
+from bathotype.core.disk.ext4.filesystem import Ext4, Inode
 from bathotype.core.disk.fat import Fat, FatFile
 from bathotype.core.disk.layout import SWAP_HEADER, Layout, Volume, read_layout
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.signatures import swap_end
-from bathotype.core.disk.source import BlockSource, Window
+from bathotype.core.disk.source import BlockSource
 from bathotype.core.errors import Refused
 from bathotype.core.guest.aliases import Alias
 from bathotype.core.guest.tree import FileTree, SwapArea
@@ -67,8 +68,8 @@ class GuestDisk(FileTree):
         """The root file system."""
         return Ext4(self._window(self.root))
 
-    def _window(self, volume: Volume) -> Window:
-        return Window(self.source, volume.start, volume.length)
+    def _window(self, volume: Volume) -> BlockSource:
+        return volume.within(self.source)
 
     @cached_property
     def mounts(self) -> list[Mount]:
@@ -80,7 +81,7 @@ class GuestDisk(FileTree):
             if volume == self.root or volume.filesystem not in ("ext4", "fat"):
                 continue
             fs = Ext4(self._window(volume)) if volume.filesystem == "ext4" else Fat(self._window(volume))
-            point = next((p for spec, p in named if self._names(spec, volume)), f"/(partition {volume.number})")
+            point = next((p for spec, p in named if self._names(spec, volume)), f"/({volume.name.replace('/', ' ')})")
             found.append(Mount(point, volume, fs))
         return sorted(found, key=lambda m: (m.point.count("/") if m.point != "/" else 0, m.point))
 
@@ -102,6 +103,8 @@ class GuestDisk(FileTree):
                 "PARTLABEL": volume.part_label,
             }
             return bool(value) and mine.get(kind.upper(), "").lower() == value.lower()
+        if volume.logical:
+            return spec in volume.logical.devices
         device = _DEVICE.fullmatch(spec)
         return device is not None and int(device[1]) == volume.number
 
@@ -153,10 +156,14 @@ class GuestDisk(FileTree):
         assert isinstance(node, FatFile) and isinstance(fs, Fat)
         return fs.read(node, most=most)
 
+    def attributes(self, path: str) -> Mapping[str, bytes]:
+        node, fs = self.entries[path], self.locate(path)[0].fs
+        return fs.attributes(node) if isinstance(node, Inode) and isinstance(fs, Ext4) else {}
+
     def swap_areas(self) -> list[SwapArea]:
         """Swap partitions, and the swap files that fstab names."""
         found = [
-            SwapArea(f"(partition {v.number})", v.length - SWAP_HEADER, Ranges.of([]))
+            SwapArea(f"({v.name})", v.length - SWAP_HEADER, Ranges.of([]))
             for v in self.layout.volumes
             if v.filesystem == "swap"
         ]
@@ -193,7 +200,7 @@ class GuestDisk(FileTree):
         for logical, start, count, _ in mount.fs.extents(node):
             skip = min(count, max(0, head // size - logical))
             runs.append(((start + skip) * size, (start + count) * size))
-        return Ranges.of(runs).shift(mount.volume.start)
+        return mount.volume.stretch.on_disk(Ranges.of(runs))
 
     def is_kept(self, path: str) -> bool:
         """Roots of volumes and their lost+found belong to the file system, not to its files."""

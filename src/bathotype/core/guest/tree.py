@@ -11,6 +11,7 @@ from functools import cached_property
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.guest.aliases import Alias, aliases_of
 from bathotype.core.guest.node import Node
+from bathotype.core.guest.patterns import Names, Pattern
 
 _MOST_LINKS = 16
 
@@ -53,6 +54,18 @@ class FileTree(ABC):
         # The character after "/" ends what begins with the prefix.
         return self._in_order[first : bisect_left(self._in_order, f"{prefix[:-1]}0")]
 
+    def matching(self, pattern: Pattern) -> list[str]:
+        """Every path that a pattern matches, in the order of `entries`."""
+        return [self._paths[place] for place in self._all_names.matching(pattern)]
+
+    @cached_property
+    def _paths(self) -> list[str]:
+        return list(self.entries)
+
+    @cached_property
+    def _all_names(self) -> Names:
+        return Names(self._paths)
+
     @cached_property
     def _in_order(self) -> list[str]:
         return sorted(self.entries)
@@ -72,6 +85,10 @@ class FileTree(ABC):
         for alias in self.aliases:
             found.setdefault(alias.real, []).append(alias.name)
         return found
+
+    def attributes(self, path: str) -> Mapping[str, bytes]:
+        """The extended attributes of a path, as far as the tree knows of them."""
+        return {}
 
     def swap_areas(self) -> list[SwapArea]:
         """Swap space of the guest, as far as the tree knows of it."""
