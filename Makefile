@@ -6,7 +6,7 @@ PORT ?= 8620
 # `make demo LIFE=` starts with empty lines.
 LIFE ?= --lived-in
 
-.PHONY: setup console demo demo-real test test-fast lint bench clean
+.PHONY: setup console demo demo-real test test-fast lint fuzz bench clean
 
 setup: $(VENV)/.installed
 
@@ -61,6 +61,13 @@ lint: setup console/src/api/schema.d.ts
 	$(BIN)/lint-imports --no-logo
 	cd console && $(NODE) npx --no-install tsc --noEmit && $(NODE) npm run --silent lint
 	cd console && $(NODE) npx --no-install spectral lint ../.cache/openapi.json -r ../.spectral.yaml --fail-severity warn --quiet
+
+# Every reader of foreign bytes for so many seconds, then so many sequences of edits.
+SECONDS ?= 300
+SEQUENCES ?= 10000
+fuzz: setup
+	@for reader in $$($(BIN)/python -m tests.fuzz list); do $(BIN)/python -m tests.fuzz $$reader $(SECONDS) || exit 1; done
+	$(BIN)/python -m tests.fuzz edits $(SEQUENCES)
 
 bench: setup
 	$(BIN)/python -m bench

@@ -1,0 +1,36 @@
+"""``python -m tests.fuzz edits COUNT`` makes random edits; ``python -m tests.fuzz READER SECONDS`` fuzzes a reader with
+atheris, guided by which code its inputs reach.  ``python -m tests.fuzz list`` names the readers."""
+
+from __future__ import annotations
+
+import sys
+from pathlib import Path
+
+import atheris
+
+_CORPUS = Path(".cache/fuzz")
+
+
+def main(argv: list[str]) -> None:
+    """Run one of them; anything but a documented error ends it."""
+    what, number = argv[1], argv[2] if len(argv) > 2 else "60"
+    if what == "edits":
+        from tests.fuzz import edits
+
+        edits.main(int(number))
+        return
+    with atheris.instrument_imports(include=["bathotype.core"], enable_loader_override=False):
+        from tests.fuzz import readers
+    if what == "list":
+        print(*readers.READERS)
+        return
+    readers.fed(what, b"")
+    corpus = _CORPUS / what
+    corpus.mkdir(parents=True, exist_ok=True)
+    limits = [f"-max_total_time={number}", "-timeout=20", "-max_len=128", "-rss_limit_mb=2048", "-print_final_stats=1"]
+    atheris.Setup([argv[0], str(corpus), *limits], lambda data: readers.fed(what, data))
+    atheris.Fuzz()
+
+
+if __name__ == "__main__":
+    main(sys.argv)
