@@ -138,7 +138,9 @@ def test_health_and_metrics(shared_office: Office) -> None:
     shared_office.version("measured@1.0.0")
     http = shared_office.http(None)
     assert http.get("http://office/readyz").text == "ready\n"
-    text = http.get("http://office/metrics").text
+    assert http.get("http://office/metrics").status_code == 401
+    assert http.get("http://office/metrics", headers={"Authorization": "Bearer of another"}).status_code == 401
+    text = http.get("http://office/metrics", headers={"Authorization": "Bearer of the office"}).text
     assert 'bathotype_operations{kind="capture",state="succeeded"}' in text and "bathotype_stored_bytes" in text
     assert "Bathotype" in http.get("http://office/").text
 

@@ -7,6 +7,7 @@ from pathlib import Path
 
 import pytest
 
+from bathotype.client import OperationFailed
 from bathotype.core.errors import Refused
 from tests.core.test_journal import clean, files, mounted, sh
 from tests.office import Office
@@ -70,3 +71,28 @@ def test_a_file_that_shows_no_disk_needs_somebodys_word(office: Office, tmp_path
         client.wait(done.id)
         client.export("letters@1.0.0", tmp_path / "back")
     assert (tmp_path / "back").read_bytes() == letter.read_bytes()
+
+
+@pytest.mark.parametrize("ending", ["gz", "xz"])
+def test_a_packed_file_is_unpacked_first(ending: str, office: Office, tmp_path: Path) -> None:
+    disk, inner, back = crashed_guest(tmp_path), tmp_path / "inner", tmp_path / "back.img"
+    pack = {"gz": "gzip -k", "xz": "xz -k -0"}[ending]
+    sh(f"qemu-img convert -O {'qcow2' if ending == 'xz' else 'raw'} {disk} {inner} && {pack} {inner}")
+    packed = tmp_path / f"inner.{ending}"
+    with office.core as client:
+        client.create_line("packed")
+        upload = client.upload(packed, region="skerry-1").id
+        seen = client.inspect_import(upload=upload, line="packed", number="1.0.0", profile="linux")
+        assert seen.importable and any("packed with" in r.why for r in seen.remarks)
+        assert "once it is unpacked" in seen.effects[0], "nothing is said of what is not known yet"
+        done = client.wait(client.import_image(upload=upload, line="packed", number="1.0.0", profile="linux").id)
+        client.export(str((done.result or {})["reference"]), back)
+        cut = tmp_path / "cut"
+        cut.write_bytes(packed.read_bytes()[:-2000])
+        upload = client.upload(cut, region="skerry-1").id
+        # A short file is seen through when it is looked at, a long one when it is unpacked.
+        with pytest.raises((OperationFailed, Refused), match="cannot be unpacked to its end"):
+            client.wait(client.import_image(upload=upload, line="packed", number="2.0.0", profile=None).id)
+    clean(back)
+    with mounted(back) as top:
+        assert files(top)["readings"] == b"a reading of pier nine\n" * 40_000

@@ -149,6 +149,10 @@ def test_what_was_changed_after_signing_is_refused_everywhere(office: Office) ->
         proof = client.signature(reference)
         keys = {k.id: base64.b64decode(k.public) for k in other.keys("tide-core")}
         statement = open_envelope(proof.envelope, keys)
+        told = statement["predicate"]["buildDefinition"]["externalParameters"]
+        assert set(told) == {"mode", "source", "profile"} and set(told["source"]) == {"sha256"}, (
+            "no machine, no address"
+        )
         assert statement["subject"][0]["digest"] == {"blake3": client.version(reference).content_digest[7:]}
         share = client.share(subject="tampered", consumer="harbour-watch").id
         digest = client.version(reference).content_digest

@@ -117,6 +117,7 @@ def test_a_sunset_ends_on_its_date(office: Office) -> None:
     with office.core as client:
         with pytest.raises(Invalid, match="not in the future"):
             client.sunset(reference, retire_on=date.today())
+        client.set_mark("evening", "stable", "1.0.0")
         client.sunset(reference, retire_on=date.today() + timedelta(days=1))
         office.upkeep("sunsets")
         assert client.version(reference).state == "sunset"
@@ -124,6 +125,10 @@ def test_a_sunset_ends_on_its_date(office: Office) -> None:
         office.upkeep("sunsets")
         assert client.version(reference).state == "retired"
         assert next(e for e in client.events(subject=reference) if e.action == "version.retired").actor == "bathotype"
+        assert not client.marks("evening") and client.alerts()[0].subject == "evening@stable"
+        office.version("evening@1.1.0")
+        client.set_mark("evening", "stable", "1.1.0")
+        assert not client.alerts()
 
 
 def test_what_holds_a_package_and_how_versions_differ(office: Office) -> None:
@@ -146,8 +151,17 @@ def test_the_audit_trail_cannot_be_rewritten_and_tampering_is_found(office: Offi
         with pytest.raises(psycopg.errors.RaiseException, match="append-only"):
             office.execute(statement)
     with office.core as client:
-        assert client.event_chain().whole
+        office.upkeep("trail")
+        whole = client.event_chain()
+        assert whole.whole and whole.kept_at and whole.end.startswith("blake3:")
         office.execute("alter table events disable trigger events_append_only")
+        office.execute("create table aside as select * from events order by id desc limit 2")
+        office.execute("delete from events where id in (select id from aside)")
+        office.upkeep("trail")  # a shorter trail does not take the longer one's place
+        cut = client.event_chain()
+        assert not cut.whole and not cut.broken_at and f"had {whole.events} events" in cut.missing
+        office.execute("insert into events overriding system value select * from aside order by id")
+        assert client.event_chain().whole
         office.execute("update events set actor = 'somebody-else' where id = (select min(id) + 1 from events)")
         found = client.event_chain()
         assert not found.whole and found.broken_at

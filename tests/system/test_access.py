@@ -79,8 +79,11 @@ def test_log_in_by_an_outside_provider(system: System) -> None:
     system.provider.user = "senna"
     assert go().json()["detail"].startswith("senna cannot sign in this way"), "whom nobody added"
     with system.core as client:
-        client.add_member("senna", "operator")
+        code = client.add_member("senna", "operator").invitation
     assert go().json()["user"] == "senna"
+    # Whoever made the invitation must not be able to choose a password for her now.
+    taken = {"code": code, "password": "a few plain words"}
+    assert httpx.post(f"{system.url}/api/v1/invitations/acceptance", json=taken, trust_env=False).status_code == 401
     # From now on the provider's id of her counts, not the name that she has there.
     system.provider.spoil = {"preferred_username": "mara"}
     assert go().json()["user"] == "senna"
@@ -95,6 +98,10 @@ def test_log_in_by_an_outside_provider(system: System) -> None:
         back = http.get(away.headers["location"])
         forged = httpx.get(back.headers["location"], trust_env=False)
         assert forged.status_code == 401, "a browser that did not begin it"
+        system.provider.spoil = {"nonce": "replayed"}
+        assert http.get(back.headers["location"]).status_code == 401
+        system.provider.spoil = {}
+        assert http.get(back.headers["location"]).status_code == 401, "a state is good once, whatever came of it"
 
 
 def test_bootstrap_where_the_settings_are(system: System) -> None:

@@ -103,7 +103,7 @@ def test_an_imported_machine_is_generalized_like_a_captured_one(system: System, 
         client.export(imported.reference, target)
         log = [line.text for line in client.operation_log(done.id)]
         steps = [s.name for s in client.operation(done.id).steps]
-    assert steps == ["check", "fetch", "generalize", "store", "scan", "seal"]
+    assert steps == ["unpack", "check", "fetch", "generalize", "store", "scan", "seal"]
     assert (imported.mode, imported.source["file"], imported.packages) == ("import", request["url"], 58)
     assert [f.rule for f in system.core.findings(imported.reference)] == ["source-host-name"], log
     e2fsck(target)

@@ -81,6 +81,9 @@ class DemoSystem:
         if "people" not in found:
             found["people"] = {name: new_password() for name in PEOPLE}
             _write_secret(path, json.dumps(found))
+        if "metrics" not in found:
+            found["metrics"] = secrets.token_urlsafe(24)
+            _write_secret(path, json.dumps(found))
         return found
 
     def start(self) -> None:
@@ -93,6 +96,8 @@ class DemoSystem:
             "BATHOTYPE_DATABASE_URL": database,
             "BATHOTYPE_REGIONS_FILE": str(self.data / "regions.yaml"),
             "BATHOTYPE_SCRATCH_DIR": str(self.data / "scratch"),
+            "BATHOTYPE_METRICS_TOKEN": self.secrets["metrics"],
+            "BATHOTYPE_PUBLIC_URL": self.url,
             **self._extra,
         }
         self._make_tokens(database)

@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
+import hmac
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from typing import Any
 
-from fastapi import FastAPI
+from fastapi import FastAPI, Request
 from fastapi.responses import PlainTextResponse, Response
 from prometheus_client import CONTENT_TYPE_LATEST, CollectorRegistry, Gauge, generate_latest
 from sqlalchemy import func, select, text
 from starlette.concurrency import run_in_threadpool
 
 import bathotype
+from bathotype.core.errors import NotFound, NotSignedIn
 from bathotype.service import console, problems
+from bathotype.service.limits import Limited
 from bathotype.service.records import Alert, Instance, Operation, Version
 from bathotype.service.routes import ROUTERS, TAGS
 from bathotype.service.routes.route import TOKEN_SCHEME, ByFirstWord
@@ -44,6 +47,7 @@ def create_app(service: Service) -> FastAPI:
         openapi_tags=[{"name": name, "description": about} for name, about in TAGS.items()],
     )
     app.state.service = service
+    app.add_middleware(Limited)
     problems.install(app)
     # Their routes as they are: a router that is included is searched anew at each request.
     routes = [route for router in ROUTERS for route in router.routes]
@@ -71,7 +75,13 @@ def create_app(service: Service) -> FastAPI:
         return "ready\n"
 
     @app.get("/metrics", include_in_schema=False)
-    def metrics() -> Response:
+    def metrics(request: Request) -> Response:
+        wanted = service.settings.metrics_token
+        given = request.headers.get("authorization", "").removeprefix("Bearer ")
+        if not wanted:
+            raise NotFound("Metrics are off.", advice="Set BATHOTYPE_METRICS_TOKEN, and show it as a bearer token.")
+        if not hmac.compare_digest(given.encode(), wanted.encode()):
+            raise NotSignedIn("Metrics need their own token.", advice="Show BATHOTYPE_METRICS_TOKEN as a bearer token.")
         return Response(_metrics(service), media_type=CONTENT_TYPE_LATEST)
 
     console.install(app)

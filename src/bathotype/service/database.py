@@ -95,6 +95,7 @@ def _engine(url: str, pool_size: int, options: str, **more: Any) -> Engine:
         pool_size=pool_size,
         max_overflow=40,
         pool_timeout=20,
+        hide_parameters=True,  # errors go to the log, and values may be secrets
         connect_args={"options": options},
         **more,
     )

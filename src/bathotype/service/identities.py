@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import hashlib
+import re
 from typing import Any
 
 from sqlalchemy import select
@@ -25,14 +26,16 @@ def read_identity(agent: GuestAgent) -> dict[str, Any]:
     """What a guest says of itself: host name, machine id, SSH host key fingerprints, addresses."""
     found: dict[str, Any] = {"host_name": agent.host_name(), "addresses": agent.addresses()}
     try:
-        found["machine_id"] = agent.read_file("/etc/machine-id").decode().strip()
-    except (AgentRefused, UnicodeDecodeError):
+        machine_id = agent.read_text("/etc/machine-id").strip()
+        if re.fullmatch(r"[0-9a-f]{32}", machine_id):  # machine-id(5)
+            found["machine_id"] = machine_id
+    except AgentRefused:
         pass
     keys = []
     for kind in _KEY_FILES:
         try:
-            keys.append(fingerprint(agent.read_file(f"/etc/ssh/ssh_host_{kind}_key.pub").decode()))
-        except (AgentRefused, BathotypeError, ValueError):
+            keys.append(fingerprint(agent.read_text(f"/etc/ssh/ssh_host_{kind}_key.pub")))
+        except (AgentRefused, BathotypeError, ValueError, IndexError):
             continue
     found["host_keys"] = keys
     return found

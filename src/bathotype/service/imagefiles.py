@@ -10,9 +10,11 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.contents.platform import Platform, read_platform
 from bathotype.core.disk.layout import Layout, read_layout, settled, used_ranges
+from bathotype.core.disk.signatures import other_file
 from bathotype.core.disk.source import BlockSource, ByteSource
 from bathotype.core.errors import BathotypeError, Damaged, NotFound, Refused
 from bathotype.core.formats.catalogue import OpenedImage, open_image
+from bathotype.core.formats.packed import packing_of, unpacked
 from bathotype.core.generalize.profile import Profile
 from bathotype.core.store.objects import s3_object
 from bathotype.core.units import iec
@@ -22,6 +24,8 @@ from bathotype.service.records import Upload
 from bathotype.service.remarks import Remarks
 
 _URL = re.compile(r"s3://([^/]+)/(.+)")
+#: An image file's own tables come on top of the disk, in bytes.
+MORE_THAN_THE_DISK = 1 << 30
 _ENCRYPTED = {"luks": "LUKS", "bitlocker": "BitLocker"}
 
 
@@ -83,8 +87,12 @@ def examine(
     region: str,
     profile: Profile | None,
     scratch_bytes: int,
+    inner: ByteSource | None = None,
 ) -> Examined:
-    """Look at source, format, partition table, boot mode, architecture and limits, changing nothing."""
+    """Look at source, format, partition table, boot mode, architecture and limits, changing nothing.
+
+    Of a packed file no more than its beginning can be looked at, unless ``inner`` is what was unpacked of it.
+    """
     found = Examined(url or (upload.name if upload else ""))
     try:
         name, file = open_source(reach, account, upload, url)
@@ -94,6 +102,11 @@ def examine(
     found.source = name
     found.remarks.ok("source", f"{iec(file.size)} can be read.")
     try:
+        if inner is not None:
+            file = inner
+        elif packing := packed_as(file, form):
+            _beginning(found, file, packing)
+            return found
         found.image = open_image(file, form)
         found.disk = settled(found.image.disk)
         found.remarks.ok("format", f"{found.image.format}, a disk of {iec(found.disk.size)}.")
@@ -102,6 +115,21 @@ def examine(
     except BathotypeError as error:
         found.remarks.forbid("format", error.message, error.advice or "See whether the file is whole.")
     return found
+
+
+def packed_as(file: ByteSource, form: str | None) -> str | None:
+    """How a file is packed that is to be unpacked first; None also where somebody says that its bytes are the disk."""
+    return None if form == "raw" else packing_of(file)
+
+
+def _beginning(found: Examined, file: ByteSource, packing: str) -> None:
+    """See that a packed file can be unpacked, and that a disk may be in it."""
+    head = next(unpacked(file, packing, file.size + MORE_THAN_THE_DISK), b"")
+    if about := other_file(head):
+        raise Refused(f"The file that is packed in it is {about}, which cannot be read here.", code="format-unknown")
+    found.remarks.ok(
+        "format", f"It is packed with {packing}: it is unpacked first, and what is in it is looked at then."
+    )
 
 
 def _limits(found: Examined, reach: Reach, account: str, region: str) -> None:
@@ -134,7 +162,7 @@ def _layout(found: Examined, profile: Profile | None, scratch_bytes: int) -> Non
         found.remarks.forbid("partitions", error.message, error.advice)
         return
     schemes = {"gpt": "GPT", "mbr": "MBR", "none": "no partition table"}
-    kinds = ", ".join(f"{v.number}: {v.filesystem}" for v in layout.volumes)
+    kinds = ", ".join(f"{v.key}: {v.filesystem}" for v in layout.volumes)
     found.remarks.ok("partitions", f"{schemes[layout.scheme]}; {kinds}.")
     for remark in layout.remarks:
         found.remarks.warn("partitions", remark)
@@ -142,14 +170,11 @@ def _layout(found: Examined, profile: Profile | None, scratch_bytes: int) -> Non
         if volume.filesystem in _ENCRYPTED:
             found.remarks.forbid(
                 "encryption",
-                f"Partition {volume.number} is encrypted ({_ENCRYPTED[volume.filesystem]}).",
+                f"{volume.title} is encrypted ({_ENCRYPTED[volume.filesystem]}).",
                 "Import a disk that is not encrypted inside; encrypt at the site instead.",
             )
-        elif not volume.understood:
-            found.remarks.warn(
-                "file-system",
-                f"Partition {volume.number} ({volume.filesystem}) is taken whole, also its free space. {volume.note}".strip(),
-            )
+        elif volume.caution:
+            found.remarks.warn("file-system", volume.caution)
     _boot(found, layout)
     root = layout.root(disk)
     if root is None and profile is not None:

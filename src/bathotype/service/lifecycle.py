@@ -17,7 +17,7 @@ from bathotype.service.catalogue import reference_of, usage_of
 from bathotype.service.kinds.purge import Purge, PurgeParams
 from bathotype.service.operations.start import start_operation
 from bathotype.service.placements import bring_into_line
-from bathotype.service.records import Finding, Operation, Version
+from bathotype.service.records import Finding, Mark, Operation, Version
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.shares import tell_consumers
 
@@ -76,18 +76,28 @@ def retire(session: Session, caller: Principal, version: Version) -> None:
         raise Refused(
             " ".join(plan.blockers), advice=f"`bathotype retire {reference} --plan` shows everything.", code="blocked"
         )
-    version.retired_at = utcnow()
-    tell_consumers(session, version, "retired", "{reference} is retired. Renew what runs it.")
-    _move(session, caller.actor, version, VersionState.RETIRED)
+    _end(session, caller.actor, version)
 
 
 def retire_what_is_due(session: Session) -> None:
-    """Retire versions whose sunset has reached its date."""
+    """Retire versions whose sunset has reached its date.  The date was announced: marks do not stop it, and go."""
     due = select(Version).where(Version.state == VersionState.SUNSET, Version.retire_on <= utcnow().date())
     for version in session.scalars(due.order_by(Version.id).with_for_update(**CHANGE, of=Version)):
-        version.retired_at = utcnow()
-        tell_consumers(session, version, "retired", "{reference} is retired. Renew what runs it.")
-        _move(session, "bathotype", version, VersionState.RETIRED, reason="its sunset ended")
+        _end(session, "bathotype", version, reason="its sunset ended")
+
+
+def _end(session: Session, actor: str, version: Version, **after: object) -> None:
+    """Let a version take no more launches: no mark points to it any more, and who uses it is told."""
+    reference, line = reference_of(version), version.line
+    for mark in session.scalars(select(Mark).where(Mark.version_id == version.id).order_by(Mark.name)):
+        session.delete(mark)
+        subject = f"{line.name}@{mark.name}"
+        audit.record(session, line.account_id, actor, "mark.dropped", subject, before={"number": version.number})
+        text = f"The mark {mark.name} pointed to {reference}, which is retired. Set it on another version."
+        audit.raise_alert(session, line.account_id, "mark-dropped", subject, text)
+    version.retired_at = utcnow()
+    tell_consumers(session, version, "retired", "{reference} is retired. Renew what runs it.")
+    _move(session, actor, version, VersionState.RETIRED, **after)
 
 
 def purge(session: Session, caller: Principal, version: Version, *, waive_grace: bool) -> Operation:

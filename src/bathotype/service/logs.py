@@ -22,8 +22,23 @@ def configure(level: str) -> None:
         wrapper_class=structlog.make_filtering_bound_logger(number),
         logger_factory=structlog.PrintLoggerFactory(sys.stderr),
     )
-    logging.basicConfig(
-        level=logging.WARNING,
-        stream=sys.stderr,
-        format='{"level":"%(levelname)s","logger":"%(name)s","event":"%(message)s"}',
+    # What libraries say goes the same way: a line of theirs may hold anything.
+    handler = logging.StreamHandler(sys.stderr)
+    handler.setFormatter(
+        structlog.stdlib.ProcessorFormatter(
+            foreign_pre_chain=[
+                structlog.contextvars.merge_contextvars,
+                structlog.stdlib.add_log_level,
+                structlog.stdlib.add_logger_name,
+                structlog.processors.TimeStamper(fmt="iso", utc=True),
+            ],
+            processors=[
+                structlog.stdlib.ProcessorFormatter.remove_processors_meta,
+                structlog.processors.format_exc_info,
+                structlog.processors.JSONRenderer(),
+            ],
+        )
     )
+    root = logging.getLogger()
+    root.handlers[:] = [handler]
+    root.setLevel(logging.WARNING)

@@ -187,7 +187,7 @@ def _disks(result: Preflight, site: Site, scratch_bytes: int, profile: Profile |
 
 def _file_systems(result: Preflight, layout: Layout) -> None:
     schemes = {"gpt": "GPT", "mbr": "MBR", "none": "no partition table"}
-    kinds = ", ".join(f"{v.number}: {v.filesystem}" for v in layout.volumes)
+    kinds = ", ".join(f"{v.key}: {v.filesystem}" for v in layout.volumes)
     result.remarks.ok("partitions", f"{schemes[layout.scheme]}; {kinds}.")
     for note in layout.notes:
         result.remarks.warn(
@@ -199,16 +199,13 @@ def _file_systems(result: Preflight, layout: Layout) -> None:
         if volume.filesystem in _ENCRYPTED:
             result.remarks.forbid(
                 "encryption",
-                f"Partition {volume.number} is encrypted ({_ENCRYPTED[volume.filesystem]}): its copies would all open with "
+                f"{volume.title} is encrypted ({_ENCRYPTED[volume.filesystem]}): its copies would all open with "
                 "one key, and nothing in it can be generalized or checked.",
                 "Move the system to a disk that is not encrypted inside the machine; encrypt at the site instead.",
             )
-        elif not volume.understood:
-            result.remarks.warn(
-                "file-system",
-                f"Partition {volume.number} ({volume.filesystem}) is captured whole, also its free space. {volume.note}".strip(),
-                "Its content must be accepted by name before a release.",
-            )
+        elif volume.caution:
+            advice = "Its content must be accepted by name before a release."
+            result.remarks.warn("file-system", volume.caution, advice)
 
 
 def _root(result: Preflight, found: bool, profile: Profile | None) -> None:

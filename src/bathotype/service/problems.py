@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import secrets
+from contextvars import ContextVar
 
 import structlog
 from fastapi import FastAPI, Request
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import JSONResponse
 from psycopg.errors import ForeignKeyViolation, UniqueViolation
+from pydantic_core import PydanticSerializationError
 from sqlalchemy.exc import DataError, DBAPIError, OperationalError
 from starlette.exceptions import HTTPException
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
@@ -17,6 +19,8 @@ from bathotype.core.errors import BathotypeError
 from bathotype.service import audit
 
 log = structlog.get_logger()
+#: Method and path of the request that is answered.
+asked_for: ContextVar[str] = ContextVar("asked_for", default="")
 
 
 def problem(request: Request, status: int, title: str, detail: str, code: str, advice: str = "") -> JSONResponse:
@@ -30,7 +34,7 @@ def problem(request: Request, status: int, title: str, detail: str, code: str, a
         "advice": advice,
         "request_id": getattr(request.state, "request_id", ""),
     }
-    headers = {"WWW-Authenticate": "Bearer"} if status == 401 else None
+    headers = {401: {"WWW-Authenticate": "Bearer"}, 429: {"Retry-After": "2"}}.get(status)
     return JSONResponse(body, status, headers, media_type="application/problem+json")
 
 
@@ -44,16 +48,23 @@ def install(app: FastAPI) -> None:
     @app.exception_handler(RequestValidationError)
     async def invalid(request: Request, error: RequestValidationError) -> JSONResponse:
         faults = "; ".join(
-            f"{'.'.join(str(p) for p in e['loc'][1:]) or e['loc'][0]}: {e['msg']}" for e in error.errors()[:5]
+            f"{'.'.join(str(p) for p in e['loc'][1:]) or e['loc'][0]}: {e['msg'].removeprefix('Value error, ')}"
+            for e in error.errors()[:5]
         )
         return problem(request, 422, "Not valid", f"The request is not valid: {faults}.", "invalid")
 
     @app.exception_handler(HTTPException)
     async def plain(request: Request, error: HTTPException) -> JSONResponse:
-        codes = {404: "not-found", 405: "method-not-allowed"}
+        codes = {404: "not-found", 405: "method-not-allowed", 408: "too-slow", 413: "too-large", 422: "invalid"}
         return problem(
             request, error.status_code, str(error.detail), str(error.detail), codes.get(error.status_code, "http")
         )
+
+    @app.exception_handler(UnicodeError)
+    @app.exception_handler(PydanticSerializationError)
+    async def half_a_character(request: Request, _: Exception) -> JSONResponse:
+        detail = "A text of this request holds what is no Unicode."
+        return problem(request, 422, "Not valid", detail, "invalid", "Correct the value, and try again.")
 
     @app.exception_handler(DBAPIError)
     async def database(request: Request, error: DBAPIError) -> JSONResponse:
@@ -94,6 +105,7 @@ class Identified:
         origin = scope["client"][0] if scope.get("client") else ""
         scope.setdefault("state", {}).update(request_id=name, origin=origin)
         audit.origin.set(origin)
+        asked_for.set(f"{scope['method']} {scope['path']}")
         begun = False
 
         async def named(message: Message) -> None:

@@ -114,6 +114,7 @@ class Settings(BaseSettings):
     scrub_at_once: int = 2
     transfer_streams: int = 4
     log_level: str = "info"
+    metrics_token: str = ""
     #: For tests: see `bathotype.service.operations.killpoints`.
     kill_file: Path | None = None
 
@@ -127,6 +128,24 @@ class Settings(BaseSettings):
     def places(self) -> Places:
         """The regions file, read once."""
         return _places(self.regions_file)
+
+    @property
+    def scratch(self) -> Path:
+        """The folder for copies of disks, made if need be; nobody else may look into it.
+
+        Raises `Invalid` where it belongs to somebody else.
+        """
+        folder = self.scratch_dir
+        folder.mkdir(mode=0o700, parents=True, exist_ok=True)
+        about = folder.stat()
+        if about.st_uid != os.geteuid():
+            raise Invalid(
+                f"The scratch folder {folder} belongs to another user.",
+                advice="Set BATHOTYPE_SCRATCH_DIR to a folder of the worker's own user.",
+            )
+        if about.st_mode & 0o077:
+            folder.chmod(0o700)
+        return folder
 
     @property
     def secret(self) -> bytes:

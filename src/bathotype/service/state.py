@@ -37,7 +37,7 @@ class Service:
     def from_environment(cls, *, patience: float) -> Service:
         """Open everything that the settings name and bring the schema up to date."""
         settings = Settings.from_environment()
-        settings.scratch_dir.mkdir(parents=True, exist_ok=True)
+        _ = settings.scratch  # a mistake is said at once
         database = Database(settings.database_url)
         schema.prepare(database)
         given = settings.places.oidc

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
+import os
 from functools import partial
 
 from bathotype.core.store.threads import hand_over_quickly
@@ -22,7 +23,8 @@ _WORK_PATIENCE, _UPKEEP_PATIENCE = 45.0, 3.0
 
 
 def work(concurrency: int) -> None:
-    """Work until stopped."""
+    """Work until stopped.  What a worker writes, copies of disks among it, is its own user's alone."""
+    os.umask(0o077)
     _keep_memory_small()
     hand_over_quickly()
     thawguard.post.start()

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import hashlib
+import unicodedata
+from collections.abc import Iterator
 from typing import Any, ClassVar, Generic, Self, TypeVar
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
@@ -11,10 +13,35 @@ Item = TypeVar("Item")
 
 
 class Wire(BaseModel):
-    """Base of all models: unknown fields in requests are refused."""
+    """Base of all models: unknown fields in requests are refused, and so are texts with characters that steer a
+    terminal."""
 
     # Schemas are built when they are first used: a command needs a few of a hundred.
     model_config = ConfigDict(extra="forbid", defer_build=True)
+
+    @model_validator(mode="after")
+    def _visible(self) -> Self:
+        for name, value in self:
+            if odd := next((found for text in _texts(value) if (found := _steering(text))), ""):
+                raise ValueError(f"{name} holds a control character (U+{ord(odd):04X})")
+        return self
+
+
+def _texts(value: Any) -> Iterator[str]:
+    """The texts in a field: itself, or what is in a list or under names."""
+    if isinstance(value, str):
+        yield value
+    elif isinstance(value, list | tuple):
+        yield from (item for item in value if isinstance(item, str))
+    elif isinstance(value, dict):
+        yield from (text for pair in value.items() for text in pair if isinstance(text, str))
+
+
+def _steering(text: str) -> str:
+    """The first character of a text that is none to be seen; new lines and tabs are.  Half a character is none."""
+    if text.isprintable():
+        return ""
+    return next((c for c in text if unicodedata.category(c) in ("Cc", "Cs") and c not in "\n\r\t"), "")
 
 
 def example(request: dict[str, Any]) -> ConfigDict:

@@ -153,10 +153,14 @@ class Event(Answer):
 
 
 class ChainCheck(Answer):
-    """Whether the audit trail is whole: ids of events whose digest does not follow from the one before."""
+    """Whether the audit trail is whole: each event follows from the one before, and none is missing at its end."""
 
     whole: bool
-    broken_at: list[int]
+    broken_at: list[int] = Field(description="Ids of events whose digest does not follow from the one before.")
+    events: int = Field(default=0, description="Events of all accounts.")
+    end: str = Field(default="", description="The digest of the newest event: keep it where you keep what you trust.")
+    kept_at: str = Field(default="", description="When this host last kept the end outside the database; empty: never.")
+    missing: str = Field(default="", description="What of the kept end is not in the database.")
 
 
 class Alert(Answer):

@@ -1,10 +1,14 @@
 """What is signed of a version: an in-toto Statement v1 with provenance after the pattern of SLSA Provenance v1.
 
 The subject is the version, named by its content digest (BLAKE3 over size and chunk digests, docs/store-format.md).
+Whoever the version is shared with reads the statement: of the machine that it was made from, and of the profile, it holds
+digests alone.
 """
 
 from __future__ import annotations
 
+import hashlib
+import json
 from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -15,7 +19,9 @@ from bathotype.core.signing.envelope import BadSignature
 
 _STATEMENT = "https://in-toto.io/Statement/v1"
 _PREDICATE = "https://slsa.dev/provenance/v1"
-_BUILD_TYPE = "urn:bathotype:version:1"
+_BUILD_TYPE = "urn:bathotype:version:2"
+#: Of statements that hold source and profile themselves: they are not made any more, and still count.
+_OPEN_BUILD_TYPE = "urn:bathotype:version:1"
 
 
 @dataclass(frozen=True)
@@ -36,8 +42,13 @@ class VersionFacts:
     created_at: datetime
 
 
-def statement_of(facts: VersionFacts) -> dict[str, Any]:
+def statement_of(facts: VersionFacts, *, build_type: str = _BUILD_TYPE) -> dict[str, Any]:
     """The statement about a version."""
+    about: dict[str, Any] = {"mode": facts.mode}
+    if build_type == _OPEN_BUILD_TYPE:
+        about |= {"source": dict(facts.source), "profile": facts.profile}
+    else:
+        about |= {"source": _digest(facts.source), "profile": _digest(facts.profile)}
     algorithm, _, value = facts.content_digest.partition(":")
     parents = [{"uri": "urn:bathotype:parent", "digest": dict([facts.parent.split(":", 1)])}] if facts.parent else []
     return {
@@ -46,8 +57,8 @@ def statement_of(facts: VersionFacts) -> dict[str, Any]:
         "predicateType": _PREDICATE,
         "predicate": {
             "buildDefinition": {
-                "buildType": _BUILD_TYPE,
-                "externalParameters": {"mode": facts.mode, "source": dict(facts.source), "profile": facts.profile},
+                "buildType": build_type,
+                "externalParameters": about,
                 "internalParameters": {"version": facts.version_id, "size": facts.size},
                 "resolvedDependencies": parents,
             },
@@ -62,9 +73,18 @@ def statement_of(facts: VersionFacts) -> dict[str, Any]:
     }
 
 
+def _digest(value: Mapping[str, Any] | None) -> dict[str, str] | None:
+    """SHA-256 over a value as JSON, with its names in order and without blanks."""
+    if value is None:
+        return None
+    text = json.dumps(dict(value), sort_keys=True, separators=(",", ":"), ensure_ascii=False)
+    return {"sha256": hashlib.sha256(text.encode()).hexdigest()}
+
+
 def check_statement(statement: Mapping[str, Any], facts: VersionFacts) -> None:
     """Raises `BadSignature` unless a signed statement says of a version what its record says."""
-    expected = statement_of(facts)
+    told = statement.get("predicate", {}).get("buildDefinition", {}).get("buildType")
+    expected = statement_of(facts, build_type=_OPEN_BUILD_TYPE if told == _OPEN_BUILD_TYPE else _BUILD_TYPE)
     if statement != expected:
         raise BadSignature(
             f"{facts.account}/{facts.line}@{facts.number} is not what was signed: "

@@ -20,7 +20,7 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.errors import NotSignedIn, Unavailable
 from bathotype.service.access.principals import digest_of
-from bathotype.service.records import OidcAttempt, User
+from bathotype.service.records import Invitation, OidcAttempt, User
 from bathotype.service.records.base import CHANGE, utcnow
 
 _ATTEMPT_LASTS = timedelta(minutes=10)
@@ -74,12 +74,17 @@ class OidcLogIn:
         }
         return f"{self._provider()['authorization_endpoint']}?{urlencode(query)}", state
 
-    def finish(self, session: Session, redirect: str, *, state: str, cookie: str, code: str) -> User:
-        """The user whom the provider names.  Raises `NotSignedIn` where anything does not fit."""
+    def take(self, session: Session, *, state: str, cookie: str) -> OidcAttempt:
+        """The log-in that is under way in this browser; it is none any more.  Raises `NotSignedIn`."""
         attempt = session.get(OidcAttempt, digest_of(state), with_for_update=CHANGE)
-        if attempt is None or attempt.expires_at < utcnow() or not secrets.compare_digest(state, cookie):
+        held = secrets.compare_digest(state.encode(), cookie.encode())
+        if attempt is None or attempt.expires_at < utcnow() or not held:
             raise NotSignedIn("This log-in was not begun here, or too long ago.", advice="Begin again.")
         session.delete(attempt)
+        return attempt
+
+    def finish(self, session: Session, redirect: str, *, attempt: OidcAttempt, code: str) -> User:
+        """The user whom the provider names.  Raises `NotSignedIn` where anything does not fit."""
         claims = self._claims(redirect, code, attempt)
         subject = f"{self.issuer} {claims['sub']}"
         user = session.scalar(select(User).where(User.subject == subject))
@@ -91,6 +96,8 @@ class OidcLogIn:
             # A name with a password is not handed to whoever the provider lets carry it.
             raise NotSignedIn(f"{name or 'You'} cannot sign in this way here.", advice="Ask a steward to add you.")
         user.subject = subject
+        # Whoever made the invitation could still choose a password with it.
+        session.execute(delete(Invitation).where(Invitation.user_id == user.id))
         return user
 
     def _claims(self, redirect: str, code: str, attempt: OidcAttempt) -> dict[str, Any]:

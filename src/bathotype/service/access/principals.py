@@ -7,7 +7,7 @@ import hmac
 import secrets
 from collections.abc import Iterable
 from dataclasses import dataclass
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Any
 
 from sqlalchemy import bindparam, select, update
@@ -47,6 +47,9 @@ class Person:
     accounts: frozenset[str] | None = None
     verbs: frozenset[str] | None = None
     session_digest: str | None = None
+    #: The token that was shown, and when it ends.
+    token_id: str | None = None
+    ends_at: datetime | None = None
 
 
 @dataclass(frozen=True)
@@ -136,8 +139,12 @@ def add_token(
     accounts: Iterable[str] | None = None,
     verbs: Iterable[str] | None = None,
     token: str | None = None,
+    made_with: Person | None = None,
 ) -> tuple[ApiToken, str]:
-    """A token of a user; its text is known here and never again."""
+    """A token of a user; its text is known here and never again.  One that is made with another ends no later."""
+    ends = utcnow() + timedelta(days=days)
+    if made_with is not None and made_with.ends_at is not None:
+        ends = min(ends, made_with.ends_at)
     token = token or TOKEN_PREFIX + secrets.token_urlsafe(32)
     row = ApiToken(
         id=new_id("tk"),
@@ -147,11 +154,24 @@ def add_token(
         accounts=sorted(accounts) if accounts is not None else None,
         verbs=sorted(verbs) if verbs is not None else None,
         made_by=made_by,
-        expires_at=utcnow() + timedelta(days=days),
+        parent_id=made_with.token_id if made_with is not None else None,
+        expires_at=ends,
     )
     session.add(row)
     session.flush()
     return row, token
+
+
+def revoke(session: Session, row: ApiToken) -> None:
+    """End a token, and every one that was made with it."""
+    ending = select(ApiToken.id).where(ApiToken.id == row.id).cte("ending", recursive=True)
+    ending = ending.union_all(select(ApiToken.id).where(ApiToken.parent_id == ending.c.id))
+    session.execute(
+        update(ApiToken)
+        .where(ApiToken.id.in_(select(ending.c.id)), ApiToken.revoked_at.is_(None))
+        .values(revoked_at=utcnow())
+        .execution_options(synchronize_session=False)
+    )
 
 
 def make_token(session: Session, account: str, name: str, *, token: str | None = None, days: int = 365) -> str:
@@ -215,7 +235,8 @@ def _by_token(reads: Reads, token: str, origin: str, note: bool) -> Person:
             )
     accounts = frozenset(row.accounts) if row.accounts is not None else None
     verbs = frozenset(row.verbs) if row.verbs is not None else None
-    return Person(row.user_id, row.name, row.kind, _standings(rows, accounts), accounts, verbs)
+    standings = _standings(rows, accounts)
+    return Person(row.user_id, row.name, row.kind, standings, accounts, verbs, token_id=row.id, ends_at=row.expires_at)
 
 
 def _by_session(reads: Reads, shown: Credentials, note: bool) -> Person:

@@ -3,24 +3,28 @@
 from __future__ import annotations
 
 import secrets
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
 from datetime import timedelta
 from functools import cache
 
 from argon2 import PasswordHasher
 from argon2.exceptions import InvalidHashError, VerifyMismatchError
-from sqlalchemy import delete, select
+from sqlalchemy import delete, select, update
+from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from bathotype.core.errors import Invalid, NotSignedIn
+from bathotype.core.errors import Invalid, NotSignedIn, TooMany
 from bathotype.service.access.principals import csrf_of, digest_of
 from bathotype.service.database import Database
-from bathotype.service.records import ConsoleSession, Invitation, User
+from bathotype.service.records import ConsoleSession, Invitation, SignInFailure, User
 from bathotype.service.records.base import CHANGE, utcnow
 
 SESSION_LASTS = timedelta(hours=12)
 INVITATION_LASTS = timedelta(days=7)
 _FREE_TRIES = 5
-_LONGEST_LOCK = timedelta(minutes=15)
+_LONGEST_LOCK, _FORGOTTEN = timedelta(minutes=15), timedelta(days=1)
 _SHORTEST_PASSWORD = 12
 _hasher = PasswordHasher()
 
@@ -29,31 +33,73 @@ def hash_password(password: str) -> str:
     """Raises `Invalid` for one that is too short."""
     if not _SHORTEST_PASSWORD <= len(password) <= 1000:
         raise Invalid(f"A password has {_SHORTEST_PASSWORD} characters or more.", advice="Take a few words.")
-    return _hasher.hash(password)
+    with _room.one():
+        return _hasher.hash(password)
 
 
-def log_in(database: Database, name: str, password: str) -> User:
+def log_in(database: Database, name: str, password: str, origin: str) -> User:
     """The user with this name and password.
 
-    After a few wrong passwords the name is locked, each time for twice as long.  Raises `NotSignedIn`, with the same
-    words whether the name exists or not.
+    After a few wrong passwords for a name from one address it is locked there, each time for twice as long, whether there
+    is such a name or not: nobody else is locked out, and nobody learns who is here.  Raises `NotSignedIn`, and `TooMany`
+    while others are being checked.
     """
+    key = digest_of(f"{name}\0{origin}")
     with database.sessions.begin() as session:
-        user = session.scalar(select(User).where(User.name == name, User.kind == "person").with_for_update(**CHANGE))
-        now = utcnow()
-        if user is not None and user.locked_until is not None and user.locked_until > now:
-            wait = max(1, round((user.locked_until - now).total_seconds()))
-            raise NotSignedIn("Too many wrong passwords.", advice=f"Try again in {wait} s.", code="locked-out")
-        if _verifies(user.password if user else None, password):
-            assert user is not None
-            user.failures, user.locked_until = 0, None
-            return user
+        _check_lock(session.get(SignInFailure, key))
+        user = session.scalar(select(User).where(User.name == name, User.kind == "person"))
         if user is not None:
-            user.failures += 1
-            if user.failures >= _FREE_TRIES:
-                pause = timedelta(seconds=2.0 ** (user.failures - _FREE_TRIES))
-                user.locked_until = now + min(pause, _LONGEST_LOCK)
+            session.expunge(user)
+    with _room.one():  # outside of a transaction: it takes a while, and much memory
+        right = _verifies(user.password if user else None, password)
+    with database.sessions.begin() as session:
+        if right and user is not None:
+            session.execute(delete(SignInFailure).where(SignInFailure.key == key))
+            return user
+        _count(session, key)
     raise NotSignedIn("Name or password is wrong.", advice="Try again, or ask a steward for a new invitation.")
+
+
+def _check_lock(row: SignInFailure | None) -> None:
+    now = utcnow()
+    if row is not None and row.locked_until is not None and row.locked_until > now:
+        wait = max(1, round((row.locked_until - now).total_seconds()))
+        raise NotSignedIn("Too many wrong passwords.", advice=f"Try again in {wait} s.", code="locked-out")
+
+
+def _count(session: Session, key: str) -> None:
+    now = utcnow()
+    session.execute(delete(SignInFailure).where(SignInFailure.at < now - _FORGOTTEN))
+    fresh = insert(SignInFailure).values(key=key, failures=1, at=now)
+    again = {"failures": SignInFailure.failures + 1, "at": now}
+    asked = fresh.on_conflict_do_update(index_elements=[SignInFailure.key], set_=again).returning(
+        SignInFailure.failures
+    )
+    failures = session.scalar(asked) or 1
+    if failures >= _FREE_TRIES:
+        pause = min(timedelta(seconds=2.0 ** min(failures - _FREE_TRIES, 20)), _LONGEST_LOCK)
+        session.execute(update(SignInFailure).where(SignInFailure.key == key).values(locked_until=now + pause))
+
+
+class _Room:
+    """Lets so many passwords be checked at once, and so many wait for it."""
+
+    def __init__(self, at_once: int, waiting: int) -> None:
+        self._busy, self._all = threading.BoundedSemaphore(at_once), threading.BoundedSemaphore(at_once + waiting)
+
+    @contextmanager
+    def one(self) -> Iterator[None]:
+        """A place.  Raises `TooMany` where even the places to wait are taken."""
+        if not self._all.acquire(blocking=False):
+            raise TooMany("Too many are signing in just now.", advice="Try again in a moment.")
+        try:
+            with self._busy:
+                yield
+        finally:
+            self._all.release()
+
+
+_room = _Room(at_once=2, waiting=8)
 
 
 @cache
@@ -85,13 +131,16 @@ def invite(session: Session, user: User) -> str:
     return code
 
 
-def accept_invitation(session: Session, code: str, password: str) -> User:
-    """Set the password and end every open session.  Raises `NotSignedIn` for a code that is not valid."""
+def accept_invitation(session: Session, code: str, hashed: str) -> User:
+    """Set the password, which was hashed before, and end every open session.
+
+    Raises `NotSignedIn` for a code that is not valid.
+    """
     row = session.scalar(select(Invitation).where(Invitation.digest == digest_of(code)).with_for_update(**CHANGE))
     if row is None or row.expires_at < utcnow():
         raise NotSignedIn("The invitation is not good any more.", advice="Ask a steward for a new one.")
     user = session.get_one(User, row.user_id)
-    user.password, user.failures, user.locked_until = hash_password(password), 0, None
+    user.password = hashed
     session.delete(row)
     session.execute(delete(ConsoleSession).where(ConsoleSession.user_id == user.id))
     return user

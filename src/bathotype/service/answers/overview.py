@@ -209,6 +209,7 @@ _ALERTS = {
     "identity-twice": ("One identity occurs twice", "See who has it"),
     "replica-damaged": ("A replica is damaged", "Look at it"),
     "not-admitted": ("A machine runs that no rule admits", "Look at the rules"),
+    "mark-dropped": ("A mark points nowhere any more", "Set it on another version"),
     "site-silent": ("A site does not answer", "See the regions"),
 }
 

@@ -135,7 +135,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
                 disk = settled(raw)
                 bring(context, disk, used_ranges(disk, read_layout(disk)))
         path = image_path(context)
-        blank_remains(path, context.scratch)
+        blank_remains(path)
         with open_file(path) as image:
             # The id was a small file too: where it is still found, other removed files may be.
             machine_id = str(made.identity.get("machine_id", ""))

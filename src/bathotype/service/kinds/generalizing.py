@@ -15,8 +15,9 @@ from bathotype.core.errors import Refused
 from bathotype.core.generalize.apply import apply_plan
 from bathotype.core.generalize.plan import Plan, capture_ranges, plan
 from bathotype.core.generalize.profile import Profile, builtin_profile, profile_of
+from bathotype.core.guest.confined import PACKAGES, tools_missing
 from bathotype.core.guest.files import GuestDisk
-from bathotype.core.guest.offline import replay_journal, tools_missing
+from bathotype.core.guest.offline import settle
 from bathotype.core.guest.tree import FileTree
 from bathotype.core.store.chunks import CHUNK, digest
 from bathotype.core.store.manifest import Manifest, ManifestBuilder
@@ -45,7 +46,8 @@ def profile_for(given: GivenProfile) -> Profile:
 def need_tools() -> None:
     """Raises `Refused` where this worker lacks a program that offline edits need."""
     if missing := tools_missing():
-        raise Refused(f"This worker lacks {', '.join(missing)}.", advice="Install Debian's package e2fsprogs on it.")
+        packages = ", ".join(PACKAGES[name] for name in missing)
+        raise Refused(f"This worker lacks {', '.join(missing)}.", advice=f"Install from Debian: {packages}.")
 
 
 def identity_of(tree: FileTree, known: dict[str, Any]) -> dict[str, Any]:
@@ -62,8 +64,8 @@ def generalize_copy(context: WorkContext, profile: Profile, known: dict[str, Any
     with open_file(path) as image:
         volumes = [v for v in read_layout(image).volumes if v.filesystem == "ext4"]
     for volume in volumes:
-        if replay_journal(path, volume.start, volume.length):
-            context.log(f"The journal of partition {volume.number} of the copy was replayed.")
+        if settle(path, volume.stretch):
+            context.log(f"The journal of {volume.name} of the copy was replayed.")
     done = change_copy(context, profile, known)
     context.log(f"{plural(len(done.plan.changes), 'path')} changed, {iec(done.plan.total_bytes)} gone.")
     return done
@@ -77,7 +79,7 @@ def change_copy(context: WorkContext, profile: Profile, known: dict[str, Any]) -
         identity = identity_of(disk, known)
         before = _digests(image, used_ranges(image, disk.layout))
         planned = plan(profile, disk, host_name=identity["host_name"])
-        apply_plan(planned, disk, path, context.scratch)
+        apply_plan(planned, disk, path)
     with open_file(path) as image:
         ranges = list(capture_ranges(planned, GuestDisk.open(image)))
     np.save(context.scratch / _BEFORE, before)

@@ -2,17 +2,23 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager, nullcontext
+from pathlib import Path
+
 from sqlalchemy import delete
 from sqlalchemy.orm import Session
 
 from bathotype.core.disk.layout import read_layout, used_ranges
-from bathotype.core.disk.source import open_file
+from bathotype.core.disk.source import ByteSource, open_file
+from bathotype.core.formats.packed import unpacked
 from bathotype.core.generalize.profile import Profile
 from bathotype.core.guest.files import GuestDisk
-from bathotype.service.imagefiles import Examined, examine, source_record
+from bathotype.core.units import iec
+from bathotype.service.imagefiles import MORE_THAN_THE_DISK, Examined, examine, open_source, packed_as, source_record
 from bathotype.service.kinds.generalizing import GivenProfile, generalize_copy, identity_of, need_tools, profile_for
 from bathotype.service.kinds.making import MakingKind, MakingMemo, MakingParams
-from bathotype.service.kinds.scratch import bring, image_path
+from bathotype.service.kinds.scratch import bring, image_path, write_sparse
 from bathotype.service.operations.kind import Step
 from bathotype.service.records import Upload
 
@@ -31,15 +37,16 @@ class ImportMemo(MakingMemo):
 
 
 class Import(MakingKind[ImportParams, ImportMemo]):
-    """Check, bring the used blocks to scratch, generalize, store, judge, record."""
+    """Unpack, check, bring the used blocks to scratch, generalize, store, judge, record."""
 
     name = "import"
     params_type, memo_type = ImportParams, ImportMemo
     steps = (
-        Step("check", "Check the file"),
-        Step("fetch", "Bring the used blocks", 6, restart_from="fetch"),
-        Step("generalize", "Generalize the copy", 3, restart_from="fetch"),
-        Step("store", "Store new chunks", 6, restart_from="fetch"),
+        Step("unpack", "Unpack the file", 3, restart_from="unpack"),
+        Step("check", "Check the file", restart_from="unpack"),
+        Step("fetch", "Bring the used blocks", 6, restart_from="unpack"),
+        Step("generalize", "Generalize the copy", 3, restart_from="unpack"),
+        Step("store", "Store new chunks", 6, restart_from="unpack"),
         Step("scan", "Look for residue and take stock", 3),
         Step("seal", "Seal the version"),
     )
@@ -56,7 +63,13 @@ class Import(MakingKind[ImportParams, ImportMemo]):
             session.expunge(found)
             return found
 
-    def _examine(self) -> Examined:
+    @contextmanager
+    def _examined(self) -> Iterator[Examined]:
+        """The file as it is now; what was unpacked of it is open until the end of the block."""
+        with open_file(self._unpacked) if self._unpacked.exists() else nullcontext() as inner:
+            yield self._examine(inner)
+
+    def _examine(self, inner: ByteSource | None) -> Examined:
         return examine(
             self.context.reach,
             self.context.account_name,
@@ -66,30 +79,47 @@ class Import(MakingKind[ImportParams, ImportMemo]):
             region=self.params.region,
             profile=self._profile,
             scratch_bytes=self.context.settings.scratch_bytes,
+            inner=inner,
         )
+
+    @property
+    def _unpacked(self) -> Path:
+        """Where a packed file lies once it is unpacked."""
+        return self.context.scratch / "unpacked"
+
+    def unpack(self) -> bool | None:
+        """Unpack a file that is packed as a whole; nothing to do for others."""
+        reach, region = self.context.reach, self.params.region
+        _, file = open_source(reach, self.context.account_name, self._upload(), self.params.url)
+        packing = packed_as(file, self.params.format)
+        if packing is None:
+            return False
+        most = reach.site(region, self.context.account_name).limits().largest_disk + MORE_THAN_THE_DISK
+        size = write_sparse(self.context, self._unpacked, unpacked(file, packing, most))
+        self.context.log(f"The file was packed with {packing}: {iec(file.size)} became {iec(size)}.")
+        return None
 
     def check(self) -> None:
         """Run all checks again, and check the digests that an archive carries."""
         if self._profile is not None:
             need_tools()
-        found = self._examine()
-        for warning in found.remarks.warnings:
-            self.context.log(warning, "warning")
-        found.refuse()
-        assert found.image is not None
-        if found.image.check is not None:
-            listed = found.image.check(self.context.progress)
-            self.context.log("The archive's digests are right." if listed else "The archive lists no digests.")
-        self.memo.source, self.memo.identity = source_record(found, self.params.url), {}
+        with self._examined() as found:
+            for warning in found.remarks.warnings:
+                self.context.log(warning, "warning")
+            found.refuse()
+            assert found.image is not None
+            if found.image.check is not None:
+                listed = found.image.check(self.context.progress)
+                self.context.log("The archive's digests are right." if listed else "The archive lists no digests.")
+            self.memo.source, self.memo.identity = source_record(found, self.params.url), {}
         self.save()
 
     def fetch(self) -> None:
         """The used blocks, as a sparse raw file in scratch."""
-        found = self._examine()
-        found.refuse()
-        assert found.disk is not None
-        disk = found.disk
-        bring(self.context, disk, used_ranges(disk, read_layout(disk)))
+        with self._examined() as found:
+            found.refuse()
+            assert found.disk is not None
+            bring(self.context, found.disk, used_ranges(found.disk, read_layout(found.disk)))
 
     def generalize(self) -> bool | None:
         """Make the profile's changes on the copy."""

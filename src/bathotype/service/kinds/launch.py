@@ -164,8 +164,8 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
             with self._site.agent(instance.site_machine, timeout=3) as agent:
                 seen = agent.host_name()
                 if agent.commands() >= {"guest-file-open", "guest-file-read"}:
-                    done = agent.read_file("/var/lib/cloud/data/instance-id").decode().strip()
-                    json.loads(agent.read_file("/var/lib/cloud/data/result.json"))
+                    done = agent.read_text("/var/lib/cloud/data/instance-id").strip()
+                    json.loads(agent.read_text("/var/lib/cloud/data/result.json"))
                     if done != instance.id or seen != instance.host_name:
                         return False
                 identity = read_identity(agent)
@@ -174,7 +174,7 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
             return True
         except (Cancelled, LockLost):
             raise
-        except (BathotypeError, AgentRefused, ValueError):
+        except (BathotypeError, AgentRefused, ValueError, RecursionError):
             return False
         with self.context.session() as session:
             session.execute(

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import shutil
+import time
+from collections.abc import Iterable
 from pathlib import Path
 
 from bathotype.core.disk.ranges import Ranges
@@ -14,6 +16,8 @@ from bathotype.service.operations.context import WorkContext
 _PIECE = 4 * 1024 * 1024
 _GAP = 64 * 1024  # what lies between is read rather than asked around
 _LEFT_FREE = 64 * 1024 * 1024
+_TOLD_EVERY = 0.5  # seconds
+_BLOCK, _CHECKED = 64 * 1024, 256 * 1024 * 1024
 
 
 def image_path(context: WorkContext) -> Path:
@@ -43,6 +47,38 @@ def _check_room(context: WorkContext, needed: int) -> None:
         )
 
 
+def write_sparse(context: WorkContext, path: Path, pieces: Iterable[bytes]) -> int:
+    """Write a file piece by piece, with holes for zeros; returns its size.  Raises `OutOfSpace`."""
+    size, written, told = 0, 0, time.monotonic()
+    path.unlink(missing_ok=True)
+    try:
+        with path.open("xb") as file:
+            for piece in pieces:
+                for at in range(0, len(piece), _BLOCK):
+                    block = piece[at : at + _BLOCK]
+                    if block.count(0) != len(block):
+                        file.seek(size + at)
+                        written += file.write(block)
+                size += len(piece)
+                if written > _CHECKED:
+                    _check_room(context, _CHECKED)
+                    written = 0
+                if time.monotonic() - told > _TOLD_EVERY:
+                    told = time.monotonic()
+                    context.progress(size, size)
+            file.truncate(size)
+    except OSError as error:
+        raise _cannot_write(error) from error
+    return size
+
+
+def _cannot_write(error: OSError) -> OutOfSpace:
+    return OutOfSpace(
+        f"The scratch space cannot be written: {error.strerror}.",
+        advice="Free space under BATHOTYPE_SCRATCH_DIR, then retry.",
+    )
+
+
 def bring(context: WorkContext, disk: BlockSource, used: Ranges) -> None:
     """Copy the used ranges of a disk to a new image in scratch."""
     target = new_image(context, disk.size, used.total)
@@ -66,8 +102,5 @@ def copy_ranges(
                 done += len(piece)
                 context.progress(min(done, total), total)
     except OSError as error:
-        raise OutOfSpace(
-            f"The scratch space cannot be written: {error.strerror}.",
-            advice="Free space under BATHOTYPE_SCRATCH_DIR, then retry.",
-        ) from error
+        raise _cannot_write(error) from error
     return done

@@ -166,8 +166,8 @@ class WorkContext:
     @property
     def scratch(self) -> Path:
         """This operation's folder on this worker."""
-        folder = self.settings.scratch_dir / self.id
-        folder.mkdir(parents=True, exist_ok=True)
+        folder = self.settings.scratch / self.id
+        folder.mkdir(mode=0o700, exist_ok=True)
         return folder
 
     def drop_scratch(self) -> None:

@@ -7,6 +7,7 @@ from bathotype.service.records.access import (
     Invitation,
     Membership,
     OidcAttempt,
+    SignInFailure,
     User,
 )
 from bathotype.service.records.audit import Alert, Event, IdempotentAnswer
@@ -72,6 +73,7 @@ __all__ = [
     "Replica",
     "RuleRow",
     "Share",
+    "SignInFailure",
     "StoredBytes",
     "StoredChunk",
     "StoredPack",

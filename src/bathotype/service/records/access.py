@@ -23,9 +23,18 @@ class User(Base):
     kind: Mapped[UserKind] = mapped_column(String)
     password: Mapped[str | None]  # an Argon2 hash (RFC 9106), in its own encoding
     subject: Mapped[str | None] = mapped_column(unique=True)  # "issuer subject" of an OpenID Connect log-in
+    created_at: Mapped[datetime] = mapped_column(default=utcnow)
+
+
+class SignInFailure(Base):
+    """Wrong passwords for a name from an address, of which a digest is kept: also for names that nobody has."""
+
+    __tablename__ = "sign_in_failures"
+
+    key: Mapped[str] = mapped_column(primary_key=True)
     failures: Mapped[int] = mapped_column(default=0)
     locked_until: Mapped[datetime | None]
-    created_at: Mapped[datetime] = mapped_column(default=utcnow)
+    at: Mapped[datetime] = mapped_column(index=True)
 
 
 class Membership(Base):
@@ -51,6 +60,8 @@ class ApiToken(Base):
     accounts: Mapped[list[Any] | None]
     verbs: Mapped[list[Any] | None]
     made_by: Mapped[str] = mapped_column(default="")
+    #: The token with which it was made: it ends when that does.
+    parent_id: Mapped[str | None] = mapped_column(ForeignKey("api_tokens.id", ondelete="CASCADE"), index=True)
     expires_at: Mapped[datetime]
     last_used_at: Mapped[datetime | None]
     last_used_from: Mapped[str] = mapped_column(default="")

@@ -10,7 +10,7 @@ from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
 from bathotype.core.access.roles import Role, verbs_of
-from bathotype.core.errors import Forbidden, NotFound, Refused
+from bathotype.core.errors import Forbidden, NotFound, Refused, Unavailable
 from bathotype.service import audit
 from bathotype.service.access.principals import (
     SESSION_COOKIE,
@@ -20,6 +20,7 @@ from bathotype.service.access.principals import (
     csrf_of,
     make_user,
     person_named,
+    revoke,
 )
 from bathotype.service.access.signin import (
     SESSION_LASTS,
@@ -30,7 +31,7 @@ from bathotype.service.access.signin import (
     open_session,
 )
 from bathotype.service.records import Account, AccountKey, ApiToken, ConsoleSession, Membership, User
-from bathotype.service.records.base import CHANGE, utcnow
+from bathotype.service.records.base import CHANGE
 from bathotype.service.routes.callers import Manager, Reader, ReadsOf, ServiceOf, Signed
 from bathotype.service.routes.conditions import Conditional
 from bathotype.service.routes.route import api_router
@@ -75,9 +76,9 @@ def ways(service: ServiceOf) -> wire.LogInWays:
 
 
 @router.post("/session", tags=["access"])
-def start_session(body: wire.LogIn, service: ServiceOf, answer: Response) -> wire.WhoAmI:
+def start_session(body: wire.LogIn, request: Request, service: ServiceOf, answer: Response) -> wire.WhoAmI:
     """Log in with a password.  The session lies in a cookie; changes need its CSRF token as ``X-CSRF-Token``."""
-    user = log_in(service.database, body.user, body.password)
+    user = log_in(service.database, body.user, body.password, request.state.origin)
     with service.database.sessions.begin() as session:
         return _begin_session(service, session, session.get_one(User, user.id), answer)
 
@@ -97,19 +98,25 @@ def end_session(person: Signed, service: ServiceOf, answer: Response) -> None:
     answer.delete_cookie(SESSION_COOKIE, path="/")
 
 
-def _callback(service: Service, request: Request) -> str:
-    return (service.settings.public_url.rstrip("/") or str(request.base_url).rstrip("/")) + _CALLBACK
+def _callback(service: Service) -> str:
+    """Where the provider sends the browser back to: what a request calls this host may be anybody's word."""
+    if not service.settings.public_url:
+        raise Unavailable(
+            "The service does not know its own address.", advice="Set BATHOTYPE_PUBLIC_URL for log-ins by a provider."
+        )
+    return service.settings.public_url.rstrip("/") + _CALLBACK
 
 
 @router.get("/session/oidc", tags=["access"], status_code=307, response_class=RedirectResponse)
-def start_oidc(request: Request, service: ServiceOf) -> RedirectResponse:
+def start_oidc(service: ServiceOf) -> RedirectResponse:
     """Begin a log-in by the OpenID Connect provider."""
     if service.oidc is None:
         raise NotFound("No OpenID Connect provider is configured here.", advice="Sign in with a password.")
     with service.database.sessions.begin() as session:
-        address, state = service.oidc.begin(session, _callback(service, request))
+        address, state = service.oidc.begin(session, _callback(service))
     answer = RedirectResponse(address, 307)
-    answer.set_cookie(_STATE_COOKIE, state, max_age=600, httponly=True, samesite="lax", path=_CALLBACK)
+    secure = service.settings.public_url.startswith("https:")
+    answer.set_cookie(_STATE_COOKIE, state, max_age=600, httponly=True, samesite="lax", secure=secure, path=_CALLBACK)
     return answer
 
 
@@ -124,9 +131,10 @@ def finish_oidc(
     if service.oidc is None:
         raise NotFound("No OpenID Connect provider is configured here.", advice="Sign in with a password.")
     answer = RedirectResponse("/", 303)
+    with service.database.sessions.begin() as session:  # of its own: a state is good once, whatever comes of it
+        attempt = service.oidc.take(session, state=state, cookie=request.cookies.get(_STATE_COOKIE, ""))
     with service.database.sessions.begin() as session:
-        cookie = request.cookies.get(_STATE_COOKIE, "")
-        user = service.oidc.finish(session, _callback(service, request), state=state, cookie=cookie, code=code)
+        user = service.oidc.finish(session, _callback(service), attempt=attempt, code=code)
         _begin_session(service, session, user, answer)
     answer.delete_cookie(_STATE_COOKIE, path=_CALLBACK)
     return answer
@@ -135,9 +143,9 @@ def finish_oidc(
 @router.post("/invitations/acceptance", tags=["access"])
 def accept_an_invitation(body: wire.InvitationAcceptance, service: ServiceOf) -> wire.WhoAmI:
     """Choose a password with the code of an invitation.  Needs no token."""
-    hash_password(body.password)  # refuse a bad one before the code is used up
+    hashed = hash_password(body.password)  # a bad one is refused before the code is used up
     with service.database.sessions.begin() as session:
-        user = accept_invitation(session, body.code, body.password)
+        user = accept_invitation(session, body.code, hashed)
         return _who(person_named(session, user))
 
 
@@ -183,7 +191,14 @@ def make_token(body: wire.TokenRequest, person: Signed, request: Request, servic
         if body.robot is not None:
             owner = _robot(session, person, body.robot)
         row, text = add_token(
-            session, owner, body.name, made_by=person.name, days=body.days, accounts=accounts, verbs=verbs
+            session,
+            owner,
+            body.name,
+            made_by=person.name,
+            days=body.days,
+            accounts=accounts,
+            verbs=verbs,
+            made_with=person,
         )
         for account_id in _reached(session, owner, accounts):
             audit.record(
@@ -220,7 +235,7 @@ def revoke_token(token: str, caller: Reader, service: ServiceOf) -> None:
         mine = row is not None and row.user_id == caller.user_id
         if row is None or not (mine or (member and "manage" in caller.verbs)):
             raise NotFound(f"There is no token {token!r}.", advice="`bathotype auth tokens list` shows them.")
-        row.revoked_at = row.revoked_at or utcnow()
+        revoke(session, row)
         audit.record(session, caller.account_id, caller.actor, "token.revoked", row.id, after={"name": row.name})
 
 

@@ -10,11 +10,11 @@ from sqlalchemy import select
 from bathotype.core.errors import NotFound
 from bathotype.core.firstboot.settings import FirstBoot
 from bathotype.core.lifecycle.references import check_name
-from bathotype.service import audit
+from bathotype.service import audit, trailend
 from bathotype.service.answers.events import events_counted, events_of
 from bathotype.service.records import Alert, FirstBootSet
 from bathotype.service.records.base import CHANGE, utcnow
-from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
+from bathotype.service.routes.callers import Manager, Operator, Reader, ReadsOf, ServiceOf
 from bathotype.service.routes.conditions import Conditional
 from bathotype.service.routes.paging import Paged
 from bathotype.service.routes.route import api_router
@@ -46,11 +46,21 @@ def list_events(
 
 
 @router.get("/events/chain", tags=["events"])
-def check_chain(caller: Reader, service: ServiceOf) -> wire.ChainCheck:
-    """Check that each event follows from the one before."""
+def check_chain(caller: Manager, service: ServiceOf) -> wire.ChainCheck:
+    """Check that each event follows from the one before, and that none is missing at the end.  It reads the trail of all
+    accounts, so it is for stewards."""
+    held = trailend.kept(service.settings)
     with service.database.sessions() as session:  # read in parts, which takes a transaction
-        broken = audit.broken_links(session)
-        return wire.ChainCheck(whole=not broken, broken_at=broken[:100])
+        broken, end = audit.broken_links(session), trailend.end_of(session)
+        missing = trailend.missed(session, held) if held else ""
+        return wire.ChainCheck(
+            whole=not broken and not missing,
+            broken_at=broken[:100],
+            events=end.count if end else 0,
+            end=end.digest if end else "",
+            kept_at=held.at if held else "",
+            missing=missing,
+        )
 
 
 @router.get("/alerts", tags=["events"])

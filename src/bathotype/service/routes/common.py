@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.errors import Refused
 from bathotype.service.access.principals import Principal
+from bathotype.service.problems import asked_for
 from bathotype.service.records import IdempotentAnswer
 from bathotype.service.state import Service
 
@@ -28,7 +29,9 @@ def once(
 
     The key is recorded in the transaction that creates: of two at once the second waits for the first.
     """
-    print_ = hashlib.sha256(f"{type(request).__name__}{request.model_dump_json()}".encode()).hexdigest()
+    print_ = hashlib.sha256(
+        f"{asked_for.get()} {type(request).__name__}{request.model_dump_json()}".encode()
+    ).hexdigest()
     with service.database.sessions.begin() as session:
         if key:
             fresh = session.execute(

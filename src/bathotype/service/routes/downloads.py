@@ -35,7 +35,7 @@ from bathotype.wire.images import ExportedFile
 router = api_router(tags=["downloads"])
 _PIECE = 1024 * 1024
 _LAYOUTS = 8
-_RANGE = re.compile(r"bytes=(\d+)-(\d*)")
+_RANGE = re.compile(r"bytes=(\d{1,18})-(\d{1,18})?")
 
 FormatName = Annotated[str, WithJsonSchema({"type": "string", "enum": list(FORMATS)})]
 

@@ -7,7 +7,7 @@ import hashlib
 from typing import Annotated
 
 from fastapi import Header, Query, Request, Response
-from sqlalchemy import delete
+from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 from starlette.concurrency import run_in_threadpool
 
@@ -15,18 +15,18 @@ from bathotype.core.errors import Invalid, Refused
 from bathotype.core.generalize.profile import Profile, RunInside, profile_of
 from bathotype.core.lifecycle.references import parse_reference
 from bathotype.core.lifecycle.states import VersionState
-from bathotype.core.units import iec
+from bathotype.core.units import iec, plural
 from bathotype.service.access.principals import Principal
 from bathotype.service.answers.operations import operation_answers
 from bathotype.service.catalogue import find_line, find_version, ready_regions, reference_of, require_replica
-from bathotype.service.imagefiles import Examined, examine, find_upload
+from bathotype.service.imagefiles import MORE_THAN_THE_DISK, Examined, examine, find_upload
 from bathotype.service.kinds.edit import Edit, EditParams, known_of_base
 from bathotype.service.kinds.generalizing import profile_for
 from bathotype.service.kinds.importing import Import, ImportParams
 from bathotype.service.kinds.making import start_making
 from bathotype.service.numbering import check_number, claimable
-from bathotype.service.records import Upload, Version
-from bathotype.service.records.base import new_id
+from bathotype.service.records import Account, Upload, Version
+from bathotype.service.records.base import CHANGE, new_id
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
 from bathotype.service.routes.common import Key, once
 from bathotype.service.routes.route import api_router
@@ -37,14 +37,37 @@ from bathotype.wire.operations import Operation
 
 router = api_router(tags=["images"])
 _PART = 8 * 1024 * 1024
+#: What an account may have under way at once: uploads, and bytes of so many of the largest disks.
+_MOST_UPLOADS, _DISKS_AT_ONCE = 64, 4
+
+
+def _check_uploads(session: Session, caller: Principal, size: int, most: int) -> None:
+    """Raise `Refused` where the account has as much under way as it may."""
+    session.scalar(select(Account.id).where(Account.id == caller.account_id).with_for_update(**CHANGE))
+    asked = select(func.count(), func.coalesce(func.sum(Upload.size), 0)).where(Upload.account_id == caller.account_id)
+    count, total = session.execute(asked).one()
+    if count >= _MOST_UPLOADS or total + size > most * _DISKS_AT_ONCE:
+        raise Refused(
+            f"{caller.account} has {plural(count, 'upload')} of {iec(int(total))} under way already.",
+            advice="Import them, or give them up; what nobody imports is removed after two days.",
+            code="quota",
+        )
 
 
 @router.post("/uploads", status_code=201)
 def start_upload(body: wire.UploadRequest, caller: Operator, service: ServiceOf, key: Key = None) -> wire.Upload:
     """Begin to bring a file in; its parts go into the region's store until it is imported, two days at most."""
     service.reach.check_region(body.region)
+    most = service.reach.site(body.region, caller.account).limits().largest_disk + MORE_THAN_THE_DISK
+    if body.size > most:
+        raise Refused(
+            f"The file has {iec(body.size)}; one of {iec(most)} at most can hold a disk of this region.",
+            advice="Import it in a region whose site takes larger disks.",
+            code="too-large",
+        )
 
     def make(session: Session) -> wire.Upload:
+        _check_uploads(session, caller, body.size, most)
         row = Upload(
             id=new_id("up"),
             account_id=caller.account_id,
@@ -121,13 +144,13 @@ def drop_upload(upload: str, caller: Operator, service: ServiceOf) -> None:
 def inspect_import(body: wire.ImportRequest, caller: Operator, service: ServiceOf) -> wire.ImportInspection:
     """Everything that an import depends on, without starting it."""
     found = _examined(service, caller, body)
-    size = found.image.disk.size if found.image else 0
+    size = iec(found.image.disk.size) if found.image else "its size is known once it is unpacked"
     return wire.ImportInspection(
         verb="import",
         subject=found.source,
         blockers=found.remarks.refusals,
         warnings=found.remarks.warnings,
-        effects=[f"A new version of {body.line} is made from it, staged: {iec(size)}, all chunks stored once."],
+        effects=[f"A new version of {body.line} is made from it, staged: {size}; all chunks are stored once."],
         source=found.source,
         format=found.image.format if found.image else None,
         virtual_bytes=found.image.disk.size if found.image else None,

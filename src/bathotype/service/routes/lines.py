@@ -120,6 +120,7 @@ def set_mark(
         else:
             row.version_id = version.id
         session.add(MarkMove(line_id=line.id, name=mark, number=version.number, moved_by=caller.actor))
+        audit.clear_alert(session, caller.account_id, "mark-dropped", f"{line.name}@{mark}")
         audit.record(
             session,
             caller.account_id,

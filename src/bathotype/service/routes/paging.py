@@ -107,7 +107,7 @@ Paged = Annotated[Paging, Depends(_paging)]
 def _decode_cursor(cursor: str) -> Any:
     try:
         return json.loads(base64.urlsafe_b64decode(cursor.encode()))
-    except (ValueError, UnicodeEncodeError):
+    except (ValueError, RecursionError):
         return None
 
 

@@ -13,6 +13,7 @@ from bathotype.service.upkeep import (
     shares,
     storage,
     sunsets,
+    trail,
     uploads,
 )
 from bathotype.service.upkeep.duty import Duty
@@ -33,5 +34,6 @@ DUTIES: tuple[Duty, ...] = tuple(
         chunks,
         history,
         storage,
+        trail,
     )
 )
