@@ -78,7 +78,7 @@ export function Component() {
 
 /** Whether each event follows from the one before: asked for when somebody wants to know. */
 function Chain() {
-  const { data, refetch, isFetching } = useQuery({
+  const { data, error, refetch, isFetching } = useQuery({
     queryKey: ["still", "chain"],
     queryFn: () => answer(http.GET("/api/v1/events/chain")),
     enabled: false,
@@ -87,8 +87,8 @@ function Chain() {
     return (
       <>
         {data.whole
-          ? "The trail is whole: each event follows from the one before."
-          : `The trail is broken at event ${data.broken_at[0]}.`}
+          ? `The trail is whole: each of its ${data.events} events follows from the one before.`
+          : data.missing || `The trail is broken at event ${data.broken_at[0]}.`}
       </>
     );
   return (
@@ -97,6 +97,7 @@ function Chain() {
       <Button kind="quiet" onClick={() => void refetch()} disabled={isFetching}>
         {isFetching ? "Checking …" : "Check the chain"}
       </Button>
+      {error && <ProblemShown problem={error} />}
     </>
   );
 }

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import json
+import re
 import sys
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -24,6 +25,8 @@ if TYPE_CHECKING:
     from bathotype.wire.common import Plan
     from bathotype.wire.operations import Operation
 
+#: Characters that JSON leaves as they are although they steer a terminal.
+_HIGH_CONTROLS = re.compile("[\x7f-\x9f]")
 console = Console(highlight=False, soft_wrap=False)
 errors = Console(stderr=True, highlight=False)
 _COLOURS = {
@@ -71,7 +74,8 @@ def transfer_bar(name: str) -> Iterator[Callable[[int, int], None]]:
 
 def emit_json(value: Any) -> None:
     """One JSON document."""
-    print(json.dumps(_plain(value), indent=2 if sys.stdout.isatty() else None, ensure_ascii=False))
+    text = json.dumps(_plain(value), indent=2 if sys.stdout.isatty() else None, ensure_ascii=False)
+    print(_HIGH_CONTROLS.sub(lambda match: f"\\u{ord(match[0]):04x}", text))
 
 
 def _plain(value: Any) -> Any:
@@ -115,7 +119,14 @@ def _cell(value: Any) -> str:
         return ""
     if isinstance(value, datetime):
         return value.astimezone(UTC).strftime("%Y-%m-%d %H:%M:%SZ")
-    return "yes" if value is True else "" if value is False else str(value).replace("\n", " ")
+    return "yes" if value is True else "" if value is False else visible(str(value).replace("\n", " "))
+
+
+def visible(text: str) -> str:
+    """A text without characters that steer a terminal: other accounts, guests and sites wrote it."""
+    if text.isprintable():
+        return text
+    return "".join(c if c.isprintable() or c in "\n\t" else "\N{REPLACEMENT CHARACTER}" for c in text)
 
 
 def facts(rows: Iterable[tuple[str, Any]]) -> None:
@@ -133,9 +144,14 @@ def facts(rows: Iterable[tuple[str, Any]]) -> None:
             print(f"{name}\t{value}")
 
 
+def out(text: object = "") -> None:
+    """A line of results, on standard output."""
+    print(visible(str(text)))
+
+
 def say(text: str, *, style: str = "") -> None:
     """A line for people, on standard error, so that standard output stays for results."""
-    errors.print(Text(text, style=style), soft_wrap=not sys.stderr.isatty())
+    errors.print(Text(visible(text), style=style), soft_wrap=not sys.stderr.isatty())
 
 
 def show_plan(plan: Plan, given: argparse.Namespace) -> int:
@@ -148,7 +164,7 @@ def show_plan(plan: Plan, given: argparse.Namespace) -> int:
         for line in plan.warnings:
             say(f"warning: {line}", style="dark_orange3")
         for line in plan.effects:
-            print(line)
+            out(line)
     return REFUSED if plan.blockers else 0
 
 

@@ -8,7 +8,7 @@ import os
 import sys
 
 from bathotype.cli.options import Subparsers, command, group
-from bathotype.cli.output import emit_json, facts, say, table
+from bathotype.cli.output import emit_json, facts, out, say, table
 from bathotype.client import Client
 from bathotype.client.credentials import default_path, forget, load, save
 from bathotype.client.login import accept_invitation, log_in
@@ -125,7 +125,7 @@ def _login(_: Client, given: argparse.Namespace) -> None:
 def _join(_: Client, given: argparse.Namespace) -> None:
     code = _secret("Code of the invitation")
     who = accept_invitation(_url(given), code, _secret("New password (12 characters or more)"))
-    emit_json(who) if given.json else print(f"Now: bathotype auth login --url {given.url} --user {who.user}")
+    emit_json(who) if given.json else out(f"Now: bathotype auth login --url {given.url} --user {who.user}")
 
 
 def _logout(_: Client, given: argparse.Namespace) -> None:
@@ -161,7 +161,7 @@ def _bootstrap(_: Client, given: argparse.Namespace) -> None:
     schema.prepare(database)
     with database.sessions.begin() as session:
         token = make_token(session, given.name, given.robot, days=given.days)
-    print(token)
+    out(token)
 
 
 def _tokens(client: Client, given: argparse.Namespace) -> None:
@@ -189,12 +189,12 @@ def _make_token(client: Client, given: argparse.Namespace) -> None:
     if given.json:
         return emit_json(made)
     say(f"{made.id}, until {made.expires_at:%Y-%m-%d}. It is shown this once:")
-    print(made.token)
+    out(made.token)
 
 
 def _revoke(client: Client, given: argparse.Namespace) -> None:
     client.revoke_token(given.token)
-    emit_json({"revoked": given.token}) if given.json else print(f"{given.token} revoked")
+    emit_json({"revoked": given.token}) if given.json else out(f"{given.token} revoked")
 
 
 def _members(client: Client, given: argparse.Namespace) -> None:
@@ -218,10 +218,10 @@ def _tell(member: object, given: argparse.Namespace) -> None:
     assert isinstance(member, Member)
     if given.json:
         return emit_json(member)
-    print(f"{member.user} {member.role}")
+    out(f"{member.user} {member.role}")
     if member.invitation:
         say("Its invitation, good for 7 days and one use (`bathotype auth join`):")
-        print(member.invitation)
+        out(member.invitation)
 
 
 def _role(client: Client, given: argparse.Namespace) -> None:
@@ -230,7 +230,7 @@ def _role(client: Client, given: argparse.Namespace) -> None:
 
 def _remove(client: Client, given: argparse.Namespace) -> None:
     client.remove_member(given.user)
-    emit_json({"removed": given.user}) if given.json else print(f"{given.user} removed")
+    emit_json({"removed": given.user}) if given.json else out(f"{given.user} removed")
 
 
 def _show_keys(rows: list[object], given: argparse.Namespace) -> None:

@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING, Any
 
 from bathotype.cli.options import Subparsers, command, profile_of, tags, tags_of
-from bathotype.cli.output import emit_json, facts, follow, say, table
+from bathotype.cli.output import emit_json, facts, follow, out, say, table
 from bathotype.core.errors import Invalid
 from bathotype.core.units import iec, plural
 
@@ -64,7 +64,7 @@ def _capture(client: Client, given: argparse.Namespace) -> None:
         tags=tags_of(given),
     )
     if given.no_wait:
-        return emit_json(operation) if given.json else print(operation.id)
+        return emit_json(operation) if given.json else out(operation.id)
     done = follow(client, operation, quiet=given.json)
     if given.json:
         return emit_json(done)

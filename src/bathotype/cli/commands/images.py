@@ -115,6 +115,8 @@ def _plan(client: Client, given: argparse.Namespace, request: dict[str, Any]) ->
         if found.importable and found.virtual_bytes is not None:
             used = iec(found.used_bytes or 0)
             say(f"{found.source} can be imported: {used} of {iec(found.virtual_bytes)} in use.")
+        elif found.importable:
+            say(f"{found.source} can be unpacked. Whether its disk can be imported is seen then.")
     if not found.importable:
         obstacles = sum(r.outcome == "obstacle" for r in found.remarks)
         raise Refused(f"{found.source} cannot be imported: {plural(obstacles, 'obstacle')}.")

@@ -7,7 +7,7 @@ import sys
 from typing import TYPE_CHECKING, Any
 
 from bathotype.cli.options import Subparsers, command, group
-from bathotype.cli.output import confirm, emit_json, facts, follow, say, show_plan, table
+from bathotype.cli.output import confirm, emit_json, facts, follow, out, say, show_plan, table
 from bathotype.core.errors import Invalid
 
 if TYPE_CHECKING:
@@ -148,7 +148,7 @@ def _act(client: Client, given: argparse.Namespace) -> int:
     where = _where(given)
     if where is None and len(given.instances) == 1 and not given.plan:
         i = client.act_on_instance(given.instances[0], given.verb)
-        emit_json(i) if given.json else print(f"{i.name} {i.state}")
+        emit_json(i) if given.json else out(f"{i.name} {i.state}")
         return 0
     chosen: dict[str, Any] = {"instances": given.instances} if where is None else {"where": where}
     plan = client.plan_instance_change(given.verb, **chosen)
@@ -162,10 +162,10 @@ def _act(client: Client, given: argparse.Namespace) -> int:
         )
     operation = client.change_instances(given.verb, **chosen, selection=plan.selection)
     if given.no_wait:
-        emit_json(operation) if given.json else print(operation.id)
+        emit_json(operation) if given.json else out(operation.id)
         return 0
     done = follow(client, operation, quiet=given.json)
-    emit_json(done) if given.json else print(f"{done.subject}: {done.state}")
+    emit_json(done) if given.json else out(f"{done.subject}: {done.state}")
     return 0
 
 

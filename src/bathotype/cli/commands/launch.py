@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING, Any
 
 from bathotype.cli.options import Subparsers, command, group, read_yaml, reference, tags, tags_of
-from bathotype.cli.output import emit_json, facts, follow, say, table
+from bathotype.cli.output import emit_json, facts, follow, out, say, table
 from bathotype.core.firstboot.settings import first_boot_of
 from bathotype.core.units import iec
 
@@ -73,7 +73,7 @@ def _launch(client: Client, given: argparse.Namespace) -> None:
             say(warning, style="dark_orange3")
     operation = client.launch(**request)
     if given.no_wait:
-        return emit_json(operation) if given.json else print(operation.id)
+        return emit_json(operation) if given.json else out(operation.id)
     done = follow(client, operation, quiet=given.json)
     if given.json:
         return emit_json(done)
@@ -135,7 +135,7 @@ def _saved(client: Client, given: argparse.Namespace) -> None:
 
 def _save(client: Client, given: argparse.Namespace) -> None:
     saved = client.save_first_boot(given.name, first_boot_of(read_yaml(given.file)))
-    emit_json(saved) if given.json else print(f"saved {saved.name}")
+    emit_json(saved) if given.json else out(f"saved {saved.name}")
 
 
 def _drop(client: Client, given: argparse.Namespace) -> None:

@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command, group
-from bathotype.cli.output import emit_json, facts, table
+from bathotype.cli.output import emit_json, facts, out, table
 from bathotype.core.errors import Invalid
 from bathotype.core.lifecycle.references import parse_reference
 
@@ -45,7 +45,7 @@ def register(parsers: Subparsers) -> None:
 
 def _create(client: Client, given: argparse.Namespace) -> None:
     line = client.create_line(given.name, about=given.about)
-    emit_json(line) if given.json else print(line.name)
+    emit_json(line) if given.json else out(line.name)
 
 
 def _list(client: Client, given: argparse.Namespace) -> None:
@@ -79,7 +79,7 @@ def _set(client: Client, given: argparse.Namespace) -> None:
     if reference.number is None:
         raise Invalid(f"{given.reference!r} names no version by number.", advice="Write line@1.4.0.")
     mark = client.set_mark(reference.line, given.mark, reference.number)
-    emit_json(mark) if given.json else print(f"{reference.line}@{mark.name} -> {mark.number}")
+    emit_json(mark) if given.json else out(f"{reference.line}@{mark.name} -> {mark.number}")
 
 
 def _marks(client: Client, given: argparse.Namespace) -> None:

@@ -8,8 +8,8 @@ from itertools import islice
 from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command, group
-from bathotype.cli.output import emit_json, facts, follow, say, table
-from bathotype.core.units import iec, seconds
+from bathotype.cli.output import emit_json, facts, follow, out, say, table
+from bathotype.core.units import iec, plural, seconds
 
 if TYPE_CHECKING:
     from bathotype.client import Client
@@ -101,7 +101,7 @@ def _show(client: Client, given: argparse.Namespace) -> None:
 
 def _watch(client: Client, given: argparse.Namespace) -> None:
     done = follow(client, client.operation(given.operation), quiet=given.json)
-    emit_json(done) if given.json else print(f"{done.id} {done.state}")
+    emit_json(done) if given.json else out(f"{done.id} {done.state}")
 
 
 def _log(client: Client, given: argparse.Namespace) -> None:
@@ -118,7 +118,7 @@ def _cancel(client: Client, given: argparse.Namespace) -> None:
 
 def _retry(client: Client, given: argparse.Namespace) -> None:
     o = client.retry(given.operation)
-    emit_json(o) if given.json else print(f"{o.id} {o.state}")
+    emit_json(o) if given.json else out(f"{o.id} {o.state}")
 
 
 def _events(client: Client, given: argparse.Namespace) -> None:
@@ -159,17 +159,18 @@ def _chain(client: Client, given: argparse.Namespace) -> int:
     if given.json:
         emit_json(found)
     elif found.whole:
-        print("whole: every event follows from the one before")
+        out(f"whole: every event follows from the one before; {plural(found.events, 'event')}, the last is {found.end}")
     else:
-        say(f"broken at event {found.broken_at[0]}", style="red")
+        for event in found.broken_at[:1]:
+            say(f"broken at event {event}", style="red")
+        if found.missing:
+            say(found.missing, style="red")
     return 0 if found.whole else 1
 
 
 def _acknowledge(client: Client, given: argparse.Namespace) -> None:
     alert = client.acknowledge(given.alert)
-    emit_json(alert) if given.json else print(
-        f"{alert.kind} of {alert.subject} acknowledged by {alert.acknowledged_by}"
-    )
+    emit_json(alert) if given.json else out(f"{alert.kind} of {alert.subject} acknowledged by {alert.acknowledged_by}")
 
 
 def _alerts(client: Client, given: argparse.Namespace) -> None:

@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command
-from bathotype.cli.output import emit_json, say, table
+from bathotype.cli.output import emit_json, out, say, table
 from bathotype.core.lifecycle.references import parse_reference
 from bathotype.core.lifecycle.sentences import text_of
 from bathotype.core.units import iec, plural
@@ -52,16 +52,16 @@ def _today(client: Client, given: argparse.Namespace) -> None:
     now = client.overview()
     if given.json:
         return emit_json(now)
-    print(text_of(now.sentence))
+    out(text_of(now.sentence))
     if now.needs:
-        print()
+        out()
         table(("what", "why", "next"), ((n.title, n.detail, n.step) for n in now.needs))
     if now.running_operations:
-        print()
+        out()
         rows = ((o.id, o.kind, o.subject, f"{o.percent:.0f}%") for o in now.running_operations)
         table(("operation", "kind", "subject", "done"), rows)
     if now.dates:
-        print()
+        out()
         table(
             ("retires on", "version", "running", "of others"),
             (
@@ -76,8 +76,8 @@ def _offers(client: Client, given: argparse.Namespace) -> None:
     seen = client.version_overview(given.reference) if exact else client.line_overview(given.reference)
     if given.json:
         return emit_json({"sentence": text_of(seen.sentence), "offers": seen.offers})
-    print(text_of(seen.sentence))
-    print()
+    out(text_of(seen.sentence))
+    out()
     table(
         ("what", "now", "what it would do, or why not"),
         ((offer.title, "yes" if offer.possible else "no", " ".join(offer.says)) for offer in seen.offers),

@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command, group, reference
-from bathotype.cli.output import emit_json, follow, follow_all, say, show_plan, table
+from bathotype.cli.output import emit_json, follow, follow_all, out, say, show_plan, table
 from bathotype.core.errors import Invalid
 from bathotype.core.units import iec, seconds
 from bathotype.wire.regions import RegionPlace
@@ -103,7 +103,7 @@ def _replicate(client: Client, given: argparse.Namespace) -> int:
         return 4 if any(m.blockers for m in plan.moves) else 0
     started = client.replicate(given.reference, places)
     if given.no_wait:
-        emit_json(started) if given.json else [print(o.id) for o in started]
+        emit_json(started) if given.json else out("\n".join(o.id for o in started))
         return 0
     done = follow_all(client, started, quiet=given.json)
     if given.json:
@@ -158,7 +158,7 @@ def _drain(client: Client, given: argparse.Namespace) -> int:
         return show_plan(client.drain_plan(given.reference, given.region), given)
     done = follow(client, client.drain(given.reference, given.region), quiet=given.json)
     freed = (done.result or {}).get("freed_bytes", 0)
-    emit_json(done) if given.json else print(f"{given.reference} left {given.region}, {iec(freed)} freed")
+    emit_json(done) if given.json else out(f"{given.reference} left {given.region}, {iec(freed)} freed")
     return 0
 
 
@@ -185,7 +185,5 @@ def _set(client: Client, given: argparse.Namespace) -> int:
     if given.json:
         emit_json(change)
     else:
-        print(
-            f"{given.line}: {', '.join(f'{p.region}:{p.copies}' for p in change.placement.regions) or 'no placement'}"
-        )
+        out(f"{given.line}: {', '.join(f'{p.region}:{p.copies}' for p in change.placement.regions) or 'no placement'}")
     return 0

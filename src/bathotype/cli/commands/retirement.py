@@ -7,7 +7,7 @@ from datetime import date
 from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command, reference
-from bathotype.cli.output import emit_json, follow, show_plan
+from bathotype.cli.output import emit_json, follow, out, show_plan
 from bathotype.core.errors import Invalid
 from bathotype.core.units import iec
 
@@ -54,7 +54,7 @@ def _sunset(client: Client, given: argparse.Namespace) -> int:
     if given.plan:
         return show_plan(client.sunset_plan(given.reference, retire_on=day), given)
     v = client.sunset(given.reference, retire_on=day)
-    emit_json(v) if given.json else print(
+    emit_json(v) if given.json else out(
         f"{v.reference} {v.state}{f', retires on {v.retire_on}' if v.retire_on else ''}"
     )
     return 0
@@ -64,7 +64,7 @@ def _retire(client: Client, given: argparse.Namespace) -> int:
     if given.plan:
         return show_plan(client.retirement_plan(given.reference), given)
     v = client.retire(given.reference)
-    emit_json(v) if given.json else print(f"{v.reference} {v.state}")
+    emit_json(v) if given.json else out(f"{v.reference} {v.state}")
     return 0
 
 
@@ -72,7 +72,7 @@ def _purge(client: Client, given: argparse.Namespace) -> int:
     if given.plan:
         return show_plan(client.purge_plan(given.reference, waive_grace=given.no_grace), given)
     done = follow(client, client.purge(given.reference, waive_grace=given.no_grace), quiet=given.json)
-    emit_json(done) if given.json else print(
+    emit_json(done) if given.json else out(
         f"{given.reference} purged, {iec((done.result or {}).get('freed_bytes', 0))} freed"
     )
     return 0

@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command, group, read_yaml
-from bathotype.cli.output import emit_json, say, table
+from bathotype.cli.output import emit_json, out, say, table
 from bathotype.core.errors import Invalid
 from bathotype.core.lifecycle.rules import LaunchRule
 
@@ -105,13 +105,13 @@ def _set(client: Client, given: argparse.Namespace) -> None:
     if given.json:
         return emit_json(done)
     for row in done:
-        print(f"{row.rule.name} holds for {row.holds_for or 'every account'}")
+        out(f"{row.rule.name} holds for {row.holds_for or 'every account'}")
     return None
 
 
 def _remove(client: Client, given: argparse.Namespace) -> None:
     client.drop_rule(given.name, for_all=given.all)
-    emit_json({"removed": given.name}) if given.json else print(f"{given.name} removed")
+    emit_json({"removed": given.name}) if given.json else out(f"{given.name} removed")
 
 
 def _explain(client: Client, given: argparse.Namespace) -> int:
@@ -136,7 +136,7 @@ def _explain(client: Client, given: argparse.Namespace) -> int:
         for text in found.blockers:
             say(f"obstacle: {text}", style="red")
         admitted = "may launch" if found.admitted else "may not launch"
-        print(f"{found.account} {admitted} {found.reference} in {found.region}.")
+        out(f"{found.account} {admitted} {found.reference} in {found.region}.")
     return 0 if found.admitted else 4
 
 
@@ -166,4 +166,4 @@ def _allow(client: Client, given: argparse.Namespace) -> None:
 
 def _disallow(client: Client, given: argparse.Namespace) -> None:
     client.drop_allowance(given.name)
-    emit_json({"removed": given.name}) if given.json else print(f"{given.name} removed")
+    emit_json({"removed": given.name}) if given.json else out(f"{given.name} removed")

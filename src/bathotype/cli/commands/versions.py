@@ -7,7 +7,7 @@ import shlex
 from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command, group, reference
-from bathotype.cli.output import emit_json, facts, follow, say, table
+from bathotype.cli.output import emit_json, facts, follow, out, say, table
 from bathotype.core.units import iec, plural
 
 if TYPE_CHECKING:
@@ -172,7 +172,7 @@ def _origin(v: Version) -> str | None:
 def _changed(v: Version, given: argparse.Namespace) -> None:
     if given.json:
         return emit_json(v)
-    print(f"{v.reference} {v.state}{' pin-only' if v.pin_only else ''}")
+    out(f"{v.reference} {v.state}{' pin-only' if v.pin_only else ''}")
 
 
 def _release(client: Client, given: argparse.Namespace) -> None:
@@ -204,12 +204,12 @@ def _hold(client: Client, given: argparse.Namespace) -> None:
 
 def _accept(client: Client, given: argparse.Namespace) -> None:
     finding = client.accept(given.reference, given.finding, given.reason)
-    emit_json(finding) if given.json else print(f"accepted {finding.id}")
+    emit_json(finding) if given.json else out(f"accepted {finding.id}")
 
 
 def _verify(client: Client, given: argparse.Namespace) -> None:
     done = follow(client, client.verify(given.reference, given.region), quiet=given.json)
-    emit_json(done) if given.json else print(f"{given.reference} in {given.region}: every chunk is sound")
+    emit_json(done) if given.json else out(f"{given.reference} in {given.region}: every chunk is sound")
 
 
 def _residue(client: Client, given: argparse.Namespace) -> None:
@@ -244,7 +244,7 @@ def _resolve(client: Client, given: argparse.Namespace) -> None:
         return emit_json(found)
     for name, value in found.model_dump(exclude={"warnings"}).items():
         if value is not None:
-            print(f"BATHOTYPE_{name.upper()}={shlex.quote(str(value))}")
+            out(f"BATHOTYPE_{name.upper()}={shlex.quote(str(value))}")
 
 
 def _packages(client: Client, given: argparse.Namespace) -> None:
