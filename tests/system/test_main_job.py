@@ -129,7 +129,8 @@ def test_tracking_notices_what_happens_behind_our_back(system: System, released:
         finally:
             system.clear_faults()
         until(lambda: client.instance(four.id).state == "running")
-        assert not any(a.kind == "site-silent" for a in client.alerts())
+        # The alert ends with the whole comparison, the state with this instance's page of it.
+        until(lambda: not any(a.kind == "site-silent" for a in client.alerts()))
         for name in (one.id, three.id, four.id, found[0].id):
             client.act_on_instance(name, "terminate")
 
