@@ -6,6 +6,9 @@ PORT ?= 8620
 # `make demo LIFE=` starts with empty lines.
 LIFE ?= --lived-in
 
+# Confined readers start often, and cannot keep what they compile.
+unexport PYTHONDONTWRITEBYTECODE
+
 .PHONY: setup console demo demo-real test test-fast lint fuzz bench clean
 
 setup: $(VENV)/.installed

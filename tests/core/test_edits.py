@@ -27,9 +27,9 @@ KEY = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIDw orla"
 
 def edited(image: Path, steps: list[dict[str, object]]) -> GuestDisk:
     """The disk after these steps, judged by e2fsck on the way."""
-    with open_file(image) as source:
+    with open_file(image, writable=True) as source:
         disk = GuestDisk.open(source)
-        apply_plan(plan(profile_of({"name": "edit", "steps": steps}), disk), disk, image)
+        apply_plan(plan(profile_of({"name": "edit", "steps": steps}), disk), disk, source)
     return GuestDisk.open(FileSource(image))
 
 

@@ -24,10 +24,10 @@ from tests.support import e2fsck, holds, sparse_copy
 def generalized(source: Path, target: Path, profile: Profile) -> GuestDisk:
     """Do to a copy of a disk what a capture does; returns it with unused blocks gone."""
     sparse_copy(source, target)
-    image = FileSource(target)
+    image = FileSource(target, writable=True)
     disk = GuestDisk.open(image)
     planned = plan(profile, disk, host_name=disk.text("/etc/hostname").strip())
-    apply_plan(planned, disk, target)
+    apply_plan(planned, disk, image)
     image = FileSource(target)
     ranges = capture_ranges(planned, GuestDisk.open(image))
     clean = target.with_suffix(".clean")

@@ -104,14 +104,14 @@ def test_a_system_on_logical_volumes_is_generalized(
     with image.open("r+b") as file:  # in extents that belong to nothing
         file.seek(PARTITION + MIB + 55 * EXTENT)
         file.write(b"a former life")
-    with open_file(image) as source:
+    with open_file(image, writable=True) as source:
         guest = GuestDisk.open(source)
         assert {m.point: m.volume.name for m in guest.mounts} == {
             "/": "volume tide-vg/root",
             "/srv": "volume tide-vg/data",
         }
         planned = plan(builtin_profile("linux"), guest, host_name="pier-09")
-        apply_plan(planned, guest, image)
+        apply_plan(planned, guest, source)
     source = FileSource(image)
     taken = tmp_path / "taken.raw"
     with taken.open("wb") as file:

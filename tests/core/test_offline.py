@@ -14,6 +14,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from bathotype.core.confined.sandbox import DISK, run_on
 from bathotype.core.disk.ext4.edit.editor import Ext4Editor
 from bathotype.core.disk.ext4.edit.quota import Usage, read_file, written_file
 from bathotype.core.disk.ext4.filesystem import Ext4
@@ -24,7 +25,6 @@ from bathotype.core.errors import BathotypeError, Damaged, Invalid, OutOfSpace
 from bathotype.core.generalize.apply import apply_plan
 from bathotype.core.generalize.plan import capture_ranges, plan
 from bathotype.core.generalize.profile import load_profile
-from bathotype.core.guest.confined import DISK, run_on
 from bathotype.core.guest.files import GuestDisk
 from bathotype.core.guest.offline import check, settle
 from tests.core.test_journal import clean, mounted, sh
@@ -49,10 +49,10 @@ def small_disk(
 def change(image: Path, steps: str) -> GuestDisk:
     """Apply a profile of these steps; returns the disk as a capture would take it."""
     profile = load_profile(f"name: t\nsteps:\n{steps}")
-    with open_file(image) as source:
+    with open_file(image, writable=True) as source:
         disk = GuestDisk.open(source)
         planned = plan(profile, disk, host_name="here")
-        apply_plan(planned, disk, image)
+        apply_plan(planned, disk, source)
     source = FileSource(image)
     ranges = capture_ranges(planned, GuestDisk.open(source))
     taken = image.with_suffix(".taken")
@@ -122,7 +122,7 @@ def test_a_broken_file_system_is_not_called_clean(tmp_path: Path) -> None:
     image = small_disk(tmp_path, {"a": b"1"})
     subprocess.run(["/usr/sbin/debugfs", "-w", "-R", "clri /a", str(image)], check=True, capture_output=True)
     with pytest.raises(Damaged, match="not clean"):
-        check(image, Stretch.of(0, image.stat().st_size))
+        check_whole(image)
 
 
 def test_a_tool_is_alone_with_its_disk(tmp_path: Path) -> None:
@@ -135,20 +135,32 @@ def test_a_tool_is_alone_with_its_disk(tmp_path: Path) -> None:
     assert run_on(image, ["touch", DISK], writable=True).returncode == 0
 
 
+def check_whole(image: Path) -> None:
+    """Have the file system that fills an image judged."""
+    with open_file(image) as source:
+        check(source, Stretch.of(0, source.size))
+
+
+def settled_anything(image: Path) -> bool:
+    """Bring the file system that fills an image into order; whether anything was to be done."""
+    with open_file(image, writable=True) as source:
+        return settle(source, Stretch.of(0, source.size))
+
+
+def let_a_journal_wait(image: Path) -> None:
+    """Write a transaction into the journal of a file system, and no more."""
+    script = "journal_open\njournal_write -b 400 /dev/zero\njournal_close\n"
+    tool = ["/usr/sbin/debugfs", "-w", "-f", "/dev/stdin", str(image)]
+    subprocess.run(tool, input=script, text=True, check=True, capture_output=True)
+
+
 def test_a_journal_that_waits_is_replayed(tmp_path: Path) -> None:
     image = small_disk(tmp_path, {"a": b"1"})
-    assert settle(image, Stretch.of(0, image.stat().st_size)) is False
-    script = "journal_open\njournal_write -b 400 /dev/zero\njournal_close\n"
-    subprocess.run(
-        ["/usr/sbin/debugfs", "-w", "-f", "/dev/stdin", str(image)],
-        input=script,
-        text=True,
-        check=True,
-        capture_output=True,
-    )
+    assert settled_anything(image) is False
+    let_a_journal_wait(image)
     with open_file(image) as source:
         assert GuestDisk.open(source).fs.needs_recovery
-    assert settle(image, Stretch.of(0, image.stat().st_size)) is True
+    assert settled_anything(image) is True
     with open_file(image) as source:
         assert not GuestDisk.open(source).fs.needs_recovery
 
@@ -238,7 +250,7 @@ def test_damage_is_not_mended_in_passing(tmp_path: Path) -> None:
         editor.write("/motd", b"x")
         editor.finish()
     with pytest.raises(Damaged, match="not clean"):
-        check(image, Stretch.of(0, image.stat().st_size))
+        check_whole(image)
 
 
 @pytest.mark.skipif(os.geteuid() != 0, reason="the kernel mounts for root alone")
@@ -256,7 +268,7 @@ def test_files_removed_while_open_are_let_go(make: str, tmp_path: Path) -> None:
             (top / f"f{number}").unlink()
         os.sync()
         copy.write_bytes(image.read_bytes())
-    assert settle(copy, Stretch.of(0, copy.stat().st_size))
+    assert settled_anything(copy)
     clean(copy)
     with open_file(copy) as source:
         fs = Ext4(source)

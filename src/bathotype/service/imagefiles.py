@@ -8,13 +8,12 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
-from bathotype.core.contents.platform import Platform, read_platform
-from bathotype.core.disk.layout import Layout, read_layout, settled, used_ranges
-from bathotype.core.disk.signatures import other_file
-from bathotype.core.disk.source import BlockSource, ByteSource
-from bathotype.core.errors import BathotypeError, Damaged, NotFound, Refused
-from bathotype.core.formats.catalogue import OpenedImage, open_image
-from bathotype.core.formats.packed import packing_of, unpacked
+from bathotype.core.confined.imagefile import BEGINNING, LOOK_INTO, FileQuestion, ImageLook, PackedQuestion
+from bathotype.core.confined.reader import ConfinedReader
+from bathotype.core.contents.platform import Platform
+from bathotype.core.disk.source import ByteSource
+from bathotype.core.errors import BathotypeError, NotFound, Refused
+from bathotype.core.formats.packed import packing_of
 from bathotype.core.generalize.profile import Profile
 from bathotype.core.store.objects import s3_object
 from bathotype.core.units import iec
@@ -34,10 +33,8 @@ class Examined:
     """What was found out about a file to import."""
 
     source: str
-    image: OpenedImage | None = None
-    #: The disk in it, with its journals replayed.
-    disk: BlockSource | None = None
-    layout: Layout | None = None
+    file: ByteSource | None = None
+    image: ImageLook | None = None
     platform: Platform = field(default_factory=lambda: Platform((), ""))
     used_bytes: int | None = None
     remarks: Remarks = field(default_factory=Remarks)
@@ -78,6 +75,7 @@ def find_upload(session: Session, caller: Principal, upload_id: str) -> Upload:
 
 
 def examine(
+    reader: ConfinedReader,
     reach: Reach,
     account: str,
     *,
@@ -105,13 +103,14 @@ def examine(
         if inner is not None:
             file = inner
         elif packing := packed_as(file, form):
-            _beginning(found, file, packing)
+            reader.ask(BEGINNING, PackedQuestion(packing, file.size + MORE_THAN_THE_DISK), file)
+            about = f"It is packed with {packing}: it is unpacked first, and what is in it is looked at then."
+            found.remarks.ok("format", about)
             return found
-        found.image = open_image(file, form)
-        found.disk = settled(found.image.disk)
-        found.remarks.ok("format", f"{found.image.format}, a disk of {iec(found.disk.size)}.")
+        found.file, found.image = file, reader.ask(LOOK_INTO, FileQuestion(form), file)
+        found.remarks.ok("format", f"{found.image.format}, a disk of {iec(found.image.size)}.")
         _limits(found, reach, account, region)
-        _layout(found, profile, scratch_bytes)
+        _layout(found, found.image, profile, scratch_bytes)
     except BathotypeError as error:
         found.remarks.forbid("format", error.message, error.advice or "See whether the file is whole.")
     return found
@@ -122,16 +121,6 @@ def packed_as(file: ByteSource, form: str | None) -> str | None:
     return None if form == "raw" else packing_of(file)
 
 
-def _beginning(found: Examined, file: ByteSource, packing: str) -> None:
-    """See that a packed file can be unpacked, and that a disk may be in it."""
-    head = next(unpacked(file, packing, file.size + MORE_THAN_THE_DISK), b"")
-    if about := other_file(head):
-        raise Refused(f"The file that is packed in it is {about}, which cannot be read here.", code="format-unknown")
-    found.remarks.ok(
-        "format", f"It is packed with {packing}: it is unpacked first, and what is in it is looked at then."
-    )
-
-
 def _limits(found: Examined, reach: Reach, account: str, region: str) -> None:
     assert found.image is not None
     try:
@@ -140,7 +129,7 @@ def _limits(found: Examined, reach: Reach, account: str, region: str) -> None:
     except BathotypeError as error:
         found.remarks.forbid("region", error.message, error.advice)
         return
-    size = found.image.disk.size
+    size = found.image.size
     if size > limits.largest_disk:
         found.remarks.forbid(
             "size",
@@ -153,14 +142,11 @@ def _limits(found: Examined, reach: Reach, account: str, region: str) -> None:
         found.remarks.ok("size", f"The site in {region} takes disks up to {iec(limits.largest_disk)}.")
 
 
-def _layout(found: Examined, profile: Profile | None, scratch_bytes: int) -> None:
-    assert found.disk is not None
-    disk = found.disk
-    try:
-        found.layout = layout = read_layout(disk)
-    except Damaged as error:
-        found.remarks.forbid("partitions", error.message, error.advice)
+def _layout(found: Examined, image: ImageLook, profile: Profile | None, scratch_bytes: int) -> None:
+    if image.look is None:
+        found.remarks.forbid("partitions", *image.broken)
         return
+    layout = image.look.layout
     schemes = {"gpt": "GPT", "mbr": "MBR", "none": "no partition table"}
     kinds = ", ".join(f"{v.key}: {v.filesystem}" for v in layout.volumes)
     found.remarks.ok("partitions", f"{schemes[layout.scheme]}; {kinds}.")
@@ -175,9 +161,8 @@ def _layout(found: Examined, profile: Profile | None, scratch_bytes: int) -> Non
             )
         elif volume.caution:
             found.remarks.warn("file-system", volume.caution)
-    _boot(found, layout)
-    root = layout.root(disk)
-    if root is None and profile is not None:
+    _boot(found, image.platform)
+    if not image.look.has_root and profile is not None:
         found.remarks.forbid(
             "file-system",
             "There is no ext4 file system with an operating system to generalize.",
@@ -189,7 +174,7 @@ def _layout(found: Examined, profile: Profile | None, scratch_bytes: int) -> Non
             f"Profile {profile.name} has steps that run inside a machine.",
             "Use another profile, or --as-is.",
         )
-    found.used_bytes = used_ranges(disk, layout).total
+    found.used_bytes = image.look.used.total
     if found.used_bytes > scratch_bytes:
         found.remarks.forbid(
             "scratch",
@@ -198,9 +183,8 @@ def _layout(found: Examined, profile: Profile | None, scratch_bytes: int) -> Non
         )
 
 
-def _boot(found: Examined, layout: Layout) -> None:
-    assert found.disk is not None
-    platform = found.platform = read_platform(found.disk, layout)
+def _boot(found: Examined, platform: Platform) -> None:
+    found.platform = platform
     if platform.boot:
         found.remarks.ok("boot", f"It boots by {' and '.join(platform.boot)}.")
     else:

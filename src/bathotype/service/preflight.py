@@ -5,7 +5,9 @@ from __future__ import annotations
 import time
 from dataclasses import dataclass, field
 
-from bathotype.core.disk.layout import Layout, read_layout, settled, used_ranges
+from bathotype.core.confined.looking import look
+from bathotype.core.confined.reader import ConfinedReader
+from bathotype.core.disk.layout import Layout
 from bathotype.core.errors import BathotypeError, NotFound, Refused
 from bathotype.core.generalize.profile import Profile
 from bathotype.core.guest.agent import AgentRefused, GuestAgent
@@ -81,6 +83,7 @@ def _elsewhere(reach: Reach, account: str, name: str, region: str) -> str | None
 
 
 def inspect(
+    reader: ConfinedReader,
     reach: Reach,
     account: str,
     machine: SiteMachine,
@@ -95,7 +98,7 @@ def inspect(
     result = Preflight(machine, mode)
     site = reach.site(machine.region, account)
     _power(result)
-    _disks(result, site, scratch_bytes, profile)
+    _disks(result, reader, site, scratch_bytes, profile)
     _agent(result, site)
     _limits(result, site, {**reach.account_tags(account), **tags})
     _store(result, reach)
@@ -148,7 +151,7 @@ def _power(result: Preflight) -> None:
         result.remarks.ok("power", f"It is {state}.")
 
 
-def _disks(result: Preflight, site: Site, scratch_bytes: int, profile: Profile | None) -> None:
+def _disks(result: Preflight, reader: ConfinedReader, site: Site, scratch_bytes: int, profile: Profile | None) -> None:
     machine = result.machine
     boot = machine.boot_disk
     if boot is None:
@@ -165,13 +168,12 @@ def _disks(result: Preflight, site: Site, scratch_bytes: int, profile: Profile |
         )
     try:
         with site.open_disk(boot.id) as raw:
-            disk = settled(raw)
-            result.layout = read_layout(disk)
-            _file_systems(result, result.layout)
-            if any(v.filesystem not in _ENCRYPTED for v in result.layout.volumes):
-                root = result.layout.root(disk)
-                result.used_bytes = used_ranges(disk, result.layout).total
-                _root(result, root is not None, profile)
+            found = look(reader, raw)
+        result.layout = found.layout
+        _file_systems(result, result.layout)
+        if any(v.filesystem not in _ENCRYPTED for v in result.layout.volumes):
+            result.used_bytes = found.used.total
+            _root(result, found.has_root, profile)
     except BathotypeError as error:
         result.remarks.forbid(
             "disk", f"The boot disk cannot be read: {error.message}", error.advice or "Check the disk at the site."

@@ -17,7 +17,7 @@ from bathotype.core.disk.ext4.used import used
 from bathotype.core.disk.fat import Fat
 from bathotype.core.disk.lvm import LogicalVolume, read_group
 from bathotype.core.disk.ntfs import Ntfs
-from bathotype.core.disk.overlay import Spliced
+from bathotype.core.disk.overlay import Overlay, Spliced
 from bathotype.core.disk.partition import Partition, PartitionTable, read_partition_table
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.signatures import HEAD, signs_of, swap_end
@@ -131,30 +131,48 @@ class Layout:
         return max(found, key=lambda v: v.length, default=None)
 
 
-def settled(source: BlockSource) -> BlockSource:
-    """The disk as it is once the journals of its file systems have been replayed; the source itself where none waits.
+@dataclass(frozen=True)
+class Replay:
+    """What replaying a volume's journal changes: the volume as it is then read, whose base is what is on the disk."""
 
-    A journal that cannot be replayed here is left as it is: `read_layout` then says that its volume is captured whole.
+    stretch: Stretch
+    view: Overlay
+
+
+def waiting(source: BlockSource) -> list[Replay]:
+    """The journals that wait to be replayed.
+
+    One that cannot be replayed here is left out: `read_layout` then says that its volume is captured whole.
     """
-    view = source
     try:
         table = read_partition_table(source)
     except Damaged:
-        return source  # `read_layout` says what is wrong
+        return []  # `read_layout` says what is wrong
+    found = []
     for stretch in _stretches(source, table):
         window = stretch.within(source)
-        if signs_of(_head(window), window.size).first != "ext4":
-            continue
-        try:
-            inner = replayed(Ext4(window))
-        except Damaged:
-            continue
-        if inner is not window:
-            begin = 0
-            for start, length in stretch.pieces:
-                view = Spliced(view, start, Window(inner, begin, length))
-                begin += length
+        if signs_of(_head(window), window.size).first == "ext4":
+            with suppress(Damaged):
+                view = replayed(Ext4(window))
+                if isinstance(view, Overlay):
+                    found.append(Replay(stretch, view))
+    return found
+
+
+def after(source: BlockSource, replays: list[Replay]) -> BlockSource:
+    """The disk as it is once journals have been replayed; the source itself where none waits."""
+    view = source
+    for replay in replays:
+        begin = 0
+        for start, length in replay.stretch.pieces:
+            view = Spliced(view, start, Window(replay.view, begin, length))
+            begin += length
     return view
+
+
+def settled(source: BlockSource) -> BlockSource:
+    """The disk with every journal replayed that can be."""
+    return after(source, waiting(source))
 
 
 def _stretches(source: BlockSource, table: PartitionTable) -> Iterator[Stretch]:

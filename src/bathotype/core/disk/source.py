@@ -57,9 +57,21 @@ class FileSource:
         self._fd = os.open(path, os.O_RDWR if writable else os.O_RDONLY)
         self._size = os.fstat(self._fd).st_size
 
+    @classmethod
+    def opened(cls, descriptor: int) -> FileSource:
+        """A file that somebody else has opened, and closes; it has no path."""
+        source = cls.__new__(cls)
+        source.path, source._fd, source._size = Path(), descriptor, os.fstat(descriptor).st_size
+        return source
+
     @property
     def size(self) -> int:
         return self._size
+
+    @property
+    def descriptor(self) -> int:
+        """The open file's number in this process."""
+        return self._fd
 
     def read(self, offset: int, length: int) -> bytes:
         data = os.pread(self._fd, length, offset)

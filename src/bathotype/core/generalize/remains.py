@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
-from pathlib import Path
 
 from bathotype.core.disk import btrfsremains, fatedit
 from bathotype.core.disk.ext4 import remains as ext4remains
@@ -11,7 +10,7 @@ from bathotype.core.disk.ext4.filesystem import Ext4
 from bathotype.core.disk.fat import Fat
 from bathotype.core.disk.layout import read_layout
 from bathotype.core.disk.source import BlockSource, FileSource
-from bathotype.core.guest.offline import check, settle
+from bathotype.core.guest.offline import Tool, check, replay, settle
 
 _BLANKING: dict[str, Callable[[BlockSource], Iterator[tuple[int, bytes]]]] = {
     "btrfs": btrfsremains.blanking,
@@ -35,18 +34,14 @@ def still_holds(disk: BlockSource, needle: bytes) -> bool:
     return False
 
 
-def blank_remains(image: Path) -> None:
+def blank_remains(image: FileSource, *, judge: Tool = check, by_tool: Tool = replay) -> None:
     """Go through every volume of a raw copy.  Raises `Damaged` where an ext4 one is not clean afterwards."""
-    target = FileSource(image, writable=True)
-    try:
-        for volume in read_layout(target).volumes:
-            if volume.filesystem == "ext4":
-                settle(image, volume.stretch)
-            if volume.filesystem in _BLANKING:
-                for at, data in list(_BLANKING[volume.filesystem](volume.within(target))):
-                    volume.stretch.write(target, at, data)
-            if volume.filesystem == "ext4":
-                check(image, volume.stretch)
-        target.flush()
-    finally:
-        target.close()
+    for volume in read_layout(image).volumes:
+        if volume.filesystem == "ext4":
+            settle(image, volume.stretch, by_tool=by_tool)
+        if volume.filesystem in _BLANKING:
+            for at, data in list(_BLANKING[volume.filesystem](volume.within(image))):
+                volume.stretch.write(image, at, data)
+        if volume.filesystem == "ext4":
+            judge(image, volume.stretch)
+    image.flush()

@@ -7,10 +7,11 @@ from __future__ import annotations
 
 import re
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from bathotype.core.confined.sandbox import DISK, run_on
 from bathotype.core.disk.ext4.edit.editor import Ext4Editor
 from bathotype.core.disk.ext4.filesystem import Ext4
 from bathotype.core.disk.ext4.journal import CannotReplay, replayed
@@ -18,15 +19,18 @@ from bathotype.core.disk.overlay import Overlay
 from bathotype.core.disk.source import FileSource, open_file
 from bathotype.core.disk.stretch import Stretch
 from bathotype.core.errors import Damaged, Unavailable
-from bathotype.core.guest.confined import DISK, run_on
 
 _PIECE = 4 * 1024 * 1024
 _NO_COMPLAINT = re.compile(r"Pass \d|.*\*{10}|.*\d+/\d+ files \(|\d+ inodes used|Fix\?$")
 
 
-def check(image: Path, stretch: Stretch) -> None:
+#: Something that a tool does with the file system on a stretch of an image.
+Tool = Callable[[FileSource, Stretch], None]
+
+
+def check(image: FileSource, stretch: Stretch) -> None:
     """Raise `Damaged` unless `e2fsck -fn` finds the file system on a stretch of an image clean."""
-    with _in_one_piece(image, stretch) as (target, offset):
+    with _in_one_piece(image.path, stretch) as (target, offset):
         done = run_on(target, ["e2fsck", "-fn", f"{DISK}?offset={offset}"])
     if done.returncode and not done.stdout:
         raise Unavailable(
@@ -58,37 +62,41 @@ def _in_one_piece(image: Path, stretch: Stretch) -> Iterator[tuple[Path, int]]:
         yield Path(whole.name), 0
 
 
-def settle(image: Path, stretch: Stretch) -> bool:
+def replay(image: FileSource, stretch: Stretch) -> None:
+    """Let e2fsck replay a journal.  Raises `Damaged`."""
+    done = run_on(
+        image.path, ["e2fsck", "-fy", "-E", "journal_only", f"{DISK}?offset={stretch.pieces[0][0]}"], writable=True
+    )
+    if done.returncode > 1:
+        raise Damaged(f"The file system's journal cannot be replayed: {done.stdout.strip()[-300:]}")
+
+
+def settle(image: FileSource, stretch: Stretch, *, by_tool: Tool = replay) -> bool:
     """Bring a copied file system to a consistent state: a journal that waits is replayed, and files that were removed
     while they were open are let go.  True if anything had to be done."""
-    with open_file(image, writable=True) as target:
-        window = stretch.within(target)
-        waits = Ext4(window).needs_recovery
-        if waits:
-            _replay(target, stretch)
-        orphans = Ext4(window).has_orphans  # a journal's last transactions may leave some
-        if orphans:
-            editor = Ext4Editor(target, stretch)
-            editor.let_orphans_go()
-            editor.finish()
+    window = stretch.within(image)
+    waits = Ext4(window).needs_recovery
+    if waits:
+        _replay(image, stretch, by_tool)
+    orphans = Ext4(window).has_orphans  # a journal's last transactions may leave some
+    if orphans:
+        editor = Ext4Editor(image, stretch)
+        editor.let_orphans_go()
+        editor.finish()
     return waits or orphans
 
 
-def _replay(target: FileSource, stretch: Stretch) -> None:
+def _replay(image: FileSource, stretch: Stretch, by_tool: Tool) -> None:
     try:
-        view = replayed(Ext4(stretch.within(target)))
+        view = replayed(Ext4(stretch.within(image)))
     except CannotReplay:
         if len(stretch.pieces) > 1:
             raise
-        # Of fast commits our reader knows only that they are there.
-        place = f"{DISK}?offset={stretch.pieces[0][0]}"
-        done = run_on(target.path, ["e2fsck", "-fy", "-E", "journal_only", place], writable=True)
-        if done.returncode > 1:
-            raise Damaged(f"The file system's journal cannot be replayed: {done.stdout.strip()[-300:]}") from None
+        by_tool(image, stretch)  # of fast commits our reader knows only that they are there
         return
     if isinstance(view, Overlay):
         for at, data in view.changes():
-            stretch.write(target, at, data)
+            stretch.write(image, at, data)
 
 
 def _complaints(text: str) -> list[str]:

@@ -13,15 +13,15 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from bathotype.core.contents.inventory import Contents, read_contents
+from bathotype.core.confined.changing import PLAN_INSIDE, ProfileQuestion
+from bathotype.core.confined.judging import JUDGE_ARCHIVE, JudgeQuestion
+from bathotype.core.contents.inventory import Contents
+from bathotype.core.disk.source import BlockSource
 from bathotype.core.errors import Damaged
 from bathotype.core.generalize import residue
 from bathotype.core.generalize.inside import change_script, prepare_script, tar_script
-from bathotype.core.generalize.plan import plan
 from bathotype.core.generalize.profile import Profile, RunInside
 from bathotype.core.guest.agent import GuestAgent
-from bathotype.core.guest.archive import TarTree
-from bathotype.core.guest.tree import FileTree
 from bathotype.core.units import iec, plural
 from bathotype.service.guests.frozen import snapshot_frozen
 from bathotype.service.guests.ready import wait_for_agent
@@ -39,8 +39,8 @@ class MadeInside:
 
     snapshot: str
     identity: dict[str, Any]
-    steps: list[dict[str, object]]
-    findings: list[residue.Finding]
+    steps: list[dict[str, Any]]
+    findings: tuple[residue.Finding, ...]
     contents: Contents
 
 
@@ -95,8 +95,8 @@ class InsideClone:
     def generalize(
         self,
         profile: Profile,
-        identity_of: Callable[[FileTree], dict[str, Any]],
-        known: Callable[[dict[str, Any]], residue.SourceIdentity],
+        known: dict[str, Any],
+        looked_for: Callable[[dict[str, Any]], residue.SourceIdentity],
     ) -> MadeInside:
         """Run the profile, take stock, and snapshot the frozen clone."""
         with self._site.agent(self._machine.id, timeout=60) as agent:
@@ -112,23 +112,22 @@ class InsideClone:
                             advice="Mend the step, or the machine, then capture again.",
                             code="step-failed",
                         )
-            with self._files(agent) as tree:
-                identity = identity_of(tree)
-                planned = plan(profile, tree, host_name=identity["host_name"], inside=True)
-                removed = [p for p in planned.removed if p not in planned.written]
-                contents = {path: new.data for path, new in planned.written.items()}
+            reader = self._context.reader
+            with self._files(agent) as archive:
+                made = reader.ask(PLAN_INSIDE, ProfileQuestion(profile, known), archive)
+            contents, planned = made.contents(), made.planned
             places = {path: f"{_QUIET}/new-{number}" for number, path in enumerate(contents)}
             for path, data in contents.items():
                 agent.write_file(places[path], data)
-            self._script(agent, change_script(removed, places))
+            self._script(agent, change_script(made.paths_removed(), places))
             self._context.log(f"{plural(len(planned.changes), 'path')} changed, {iec(planned.total_bytes)} gone.")
-            with self._files(agent) as tree:
-                findings, stock = residue.scan(tree, known(identity)), read_contents(tree)
+            with self._files(agent) as archive:
+                found = reader.ask(JUDGE_ARCHIVE, JudgeQuestion(looked_for(made.identity)), archive)
         boot = self._machine.boot_disk
         assert boot is not None
         key = f"{self._context.id}/inside/{time.time_ns()}"
         taken = snapshot_frozen(self._context, self._site, self._machine, boot.id, key, tags=self._tags)
-        return MadeInside(taken.disk.id, identity, planned.by_step(), findings, stock)
+        return MadeInside(taken.disk.id, made.identity, list(planned.steps), found.findings, found.contents)
 
     def _files(self, agent: GuestAgent) -> _Files:
         return _Files(self, agent)
@@ -148,11 +147,12 @@ class _Files:
     def __init__(self, clone: InsideClone, agent: GuestAgent) -> None:
         self._clone, self._agent = clone, agent
 
-    def __enter__(self) -> FileTree:
+    def __enter__(self) -> BlockSource:
         clone = self._clone
         clone._script(self._agent, tar_script(clone._room))
         self._opened = clone._site.open_disk(clone._room)
-        return TarTree(self._opened.__enter__())
+        source: BlockSource = self._opened.__enter__()
+        return source
 
     def __exit__(self, *error: object) -> None:
         self._opened.__exit__(None, None, None)

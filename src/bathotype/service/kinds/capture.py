@@ -2,20 +2,20 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from bathotype.core.disk.layout import read_layout, settled, used_ranges
+from bathotype.core.confined.changing import BLANK
+from bathotype.core.confined.looking import Look, look
 from bathotype.core.disk.nbdpool import NbdPool
 from bathotype.core.disk.ranges import Ranges
-from bathotype.core.disk.source import BlockSource, FileSource, open_file
+from bathotype.core.disk.source import FileSource, open_file
 from bathotype.core.errors import Damaged, NotFound
 from bathotype.core.generalize import residue
 from bathotype.core.generalize.profile import Profile
-from bathotype.core.generalize.remains import blank_remains, still_holds
+from bathotype.core.generalize.remains import still_holds
 from bathotype.core.store.ingest import Chunks, Unchanged
 from bathotype.core.store.manifest import Manifest
 from bathotype.core.store.materialise import materialise
@@ -23,7 +23,7 @@ from bathotype.core.store.note import CaptureNote
 from bathotype.core.units import iec
 from bathotype.service.guests.clone import InsideClone
 from bathotype.service.guests.frozen import thaw_if_frozen
-from bathotype.service.kinds.generalizing import generalize_copy, identity_of, need_tools, profile_for
+from bathotype.service.kinds.generalizing import generalize_copy, need_tools, profile_for
 from bathotype.service.kinds.making import MakingKind, MakingMemo, MakingParams, source_identity
 from bathotype.service.kinds.scratch import bring, copy_ranges, image_path, new_image
 from bathotype.service.kinds.snapshots import SnapshotMemo, SnapshotParams, Snapshots
@@ -64,8 +64,6 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         Step("seal", "Seal the version"),
     )
 
-    _replays = False
-
     @property
     def _as_is(self) -> bool:
         return self.params.mode == "as-is"
@@ -82,6 +80,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         if thaw_if_frozen(self.site, self.machine):
             self.context.log("The guest was still frozen from before; it is thawed.", "warning")
         found = inspect(
+            self.context.reader,
             self.context.reach,
             self.context.account_name,
             self.machine,
@@ -125,24 +124,25 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         with InsideClone(context, self.site, self.machine, self.taken, self.params.tags) as clone:
             made = clone.generalize(
                 profile,
-                lambda tree: identity_of(tree, known),
+                known,
                 lambda identity: source_identity(identity, self.memo.source),
             )
             self.memo.identity, self.memo.steps = made.identity, made.steps
             self.memo.profile = {"name": profile.name, "digest": profile.digest}
             self.save()
             with self.site.open_disk(made.snapshot) as raw:
-                disk = settled(raw)
-                bring(context, disk, used_ranges(disk, read_layout(disk)))
-        path = image_path(context)
-        blank_remains(path)
-        with open_file(path) as image:
+                found = look(context.reader, raw)
+                bring(context, found.settled(raw), found.used)
+        with open_file(image_path(context), writable=True) as image:
+            context.reader.ask(BLANK, None, image)
+        findings = list(made.findings)
+        with open_file(image_path(context)) as image:
             # The id was a small file too: where it is still found, other removed files may be.
             machine_id = str(made.identity.get("machine_id", ""))
             if len(machine_id) == 32 and still_holds(image, machine_id.encode()):
-                made.findings.append(residue.remains("the source's machine id"))
-            self.judged(made.findings, made.contents)
-            self.store_disk(image, used_ranges(image, read_layout(image)))
+                findings.append(residue.remains("the source's machine id"))
+            self.judged(findings, made.contents)
+            self.store_disk(image, look(context.reader, image).used)
         return None
 
     def copy(self) -> bool | None:
@@ -150,12 +150,8 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         if self._as_is or self.memo.inside:
             return False
         with self.site.open_disk(self.taken) as raw:
-            disk = self._settled(raw)
-            layout = read_layout(disk)
-            used = used_ranges(disk, layout)
-            earlier = (
-                None if self._replays else self._incremental(raw, lambda: used_ranges(disk, layout, whole_blocks=True))
-            )
+            found = self._look(raw)
+            disk, used, earlier = found.settled(raw), found.used, self._incremental(raw, found)
             target = new_image(self.context, disk.size, used.total)
             try:
                 if earlier is None:
@@ -167,21 +163,22 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
                 target.close()
         return None
 
-    def _settled(self, raw: NbdPool) -> BlockSource:
-        """The disk with its journals replayed, as far as any waits."""
-        disk = settled(raw)
-        self._replays = disk is not raw  # then the site's word on what has changed is not all
-        if self._replays:
+    def _look(self, raw: NbdPool) -> Look:
+        """What is on the snapshot."""
+        found = look(self.context.reader, raw, whole_blocks=True)
+        if found.replays:
             self.context.log("A journal waits to be replayed, as after a crash: it is replayed in what is captured.")
-        for remark in read_layout(disk).remarks:
+        for remark in found.layout.remarks:
             self.context.log(remark, "warning")
-        return disk
+        return found
 
-    def _incremental(self, disk: NbdPool, taken: Callable[[], Ranges]) -> Unchanged | None:
+    def _incremental(self, disk: NbdPool, found: Look) -> Unchanged | None:
         """The version to build upon, and the chunks that must be read anew; None where everything must be.
 
-        ``taken`` are whole blocks, as captures note them: a file's end in its last block changes with the block alone.
+        What is noted are whole blocks: a file's end in its last block changes with the block alone.
         """
+        if found.replays or found.whole_blocks is None:
+            return None  # then the site's word on what has changed is not all
         changed = disk.changed() if self.memo.changes_known else None
         since = self.memo.since_version
         if changed is None or since is None:
@@ -196,7 +193,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
             return None
         if base.size != disk.size:
             return None
-        fresh = note.fresh(taken(), changed, disk.size)
+        fresh = note.fresh(found.whole_blocks, changed, disk.size)
         self.context.log(f"The site knows what changed since the last capture: {iec(changed.total)}.")
         return Unchanged(base, fresh)
 
@@ -237,11 +234,9 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
             self.store_image()
             return None
         with self.site.open_disk(self.taken) as raw:
-            disk = self._settled(raw)
-            layout = read_layout(disk)
-            used, taken = used_ranges(disk, layout), used_ranges(disk, layout, whole_blocks=True)
-            unchanged = None if self._replays else self._incremental(raw, lambda: taken)
-            self.store_disk(disk, used, unchanged, taken=taken)
+            found = self._look(raw)
+            unchanged = self._incremental(raw, found)
+            self.store_disk(found.settled(raw), found.used, unchanged, taken=found.whole_blocks)
         return None
 
     def scan(self) -> bool | None:

@@ -5,9 +5,7 @@ from __future__ import annotations
 from dataclasses import asdict
 from typing import Any
 
-from bathotype.core.disk.layout import settled, used_ranges
-from bathotype.core.generalize.plan import plan
-from bathotype.core.guest.files import GuestDisk
+from bathotype.core.confined.changing import PLAN, ProfileQuestion
 from bathotype.service.kinds.generalizing import profile_for
 from bathotype.service.kinds.snapshots import SnapshotMemo, SnapshotParams, Snapshots
 from bathotype.service.operations.kind import Step
@@ -41,17 +39,15 @@ class CapturePlan(Snapshots[CapturePlanParams, CapturePlanMemo]):
         """Read the snapshot in place."""
         profile = profile_for(self.params.profile)
         with self.site.open_disk(self.taken) as raw:
-            disk = GuestDisk.open(settled(raw))
-            host = self.memo.identity.get("host_name") or disk.text("/etc/hostname").strip()
-            planned = plan(profile, disk, host_name=host)
-            used = used_ranges(disk.source, disk.layout).total
+            known = {key: value for key, value in self.memo.identity.items() if value}
+            found = self.context.reader.ask(PLAN, ProfileQuestion(profile, known), raw)
             size = raw.size
         self.memo.plan = {
             "profile": profile.name,
-            "steps": planned.by_step(),
-            "changes": [asdict(change) for change in planned.changes],
-            "bytes": planned.total_bytes,
-            "used_bytes": used,
+            "steps": list(found.planned.steps),
+            "changes": [asdict(change) for change in found.planned.changes],
+            "bytes": found.planned.total_bytes,
+            "used_bytes": found.used_bytes,
             "virtual_bytes": size,
         }
         self.save()

@@ -66,12 +66,12 @@ class Edit(MakingKind[EditParams, EditMemo]):
     def change(self) -> None:
         """Plan and make the changes."""
         done = change_copy(self.context, profile_of({"name": "edit", "steps": self.params.steps}), {})
-        for change in done.plan.changes:
+        for change in done.planned.changes:
             self.context.log(f"{change.step}: {change.action} {change.path} {change.note}".strip())
-        self.context.log(f"{plural(len(done.plan.changes), 'change')} made.")
+        self.context.log(f"{plural(len(done.planned.changes), 'change')} made.")
         self.memo.take(done)
         self.memo.identity = {}  # the base's own identity was removed when the base was made
-        self.memo.changes = [asdict(c) for c in done.plan.changes]
+        self.memo.changes = [asdict(c) for c in done.planned.changes]
         self.save()
 
     def store(self) -> None:

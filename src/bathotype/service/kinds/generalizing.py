@@ -2,23 +2,18 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from bathotype.core.disk.layout import read_layout, used_ranges
+from bathotype.core.confined.changing import CHANGE, SETTLE, Changed, ProfileQuestion
+from bathotype.core.confined.looking import inside, look
+from bathotype.core.confined.sandbox import PACKAGES, tools_missing
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import BlockSource, Masked, open_file
 from bathotype.core.errors import Refused
-from bathotype.core.generalize.apply import apply_plan
-from bathotype.core.generalize.plan import Plan, capture_ranges, plan
 from bathotype.core.generalize.profile import Profile, builtin_profile, profile_of
-from bathotype.core.guest.confined import PACKAGES, tools_missing
-from bathotype.core.guest.files import GuestDisk
-from bathotype.core.guest.offline import settle
-from bathotype.core.guest.tree import FileTree
 from bathotype.core.store.chunks import CHUNK, digest
 from bathotype.core.store.manifest import Manifest, ManifestBuilder
 from bathotype.core.units import iec, plural
@@ -27,15 +22,6 @@ from bathotype.service.operations.context import WorkContext
 
 _BEFORE = "before.npy"
 GivenProfile = str | dict[str, Any]
-
-
-@dataclass(frozen=True)
-class Generalized:
-    """What was changed, and the ranges of the copy that are to be stored."""
-
-    identity: dict[str, Any]
-    plan: Plan
-    ranges: list[tuple[int, int]]
 
 
 def profile_for(given: GivenProfile) -> Profile:
@@ -50,40 +36,24 @@ def need_tools() -> None:
         raise Refused(f"This worker lacks {', '.join(missing)}.", advice=f"Install from Debian: {packages}.")
 
 
-def identity_of(tree: FileTree, known: dict[str, Any]) -> dict[str, Any]:
-    """What makes a guest itself: what is known already, completed from its files."""
-    identity = dict(known)
-    identity.setdefault("host_name", tree.text("/etc/hostname").strip())
-    identity.setdefault("machine_id", tree.text("/etc/machine-id").strip())
-    return identity
-
-
-def generalize_copy(context: WorkContext, profile: Profile, known: dict[str, Any]) -> Generalized:
+def generalize_copy(context: WorkContext, profile: Profile, known: dict[str, Any]) -> Changed:
     """Replay the copy's journals, then plan and make the profile's changes."""
-    path = image_path(context)
-    with open_file(path) as image:
-        volumes = [v for v in read_layout(image).volumes if v.filesystem == "ext4"]
-    for volume in volumes:
-        if settle(path, volume.stretch):
-            context.log(f"The journal of {volume.name} of the copy was replayed.")
+    with open_file(image_path(context), writable=True) as image:
+        for name in context.reader.ask(SETTLE, None, image):
+            context.log(f"The journal of {name} of the copy was replayed.")
     done = change_copy(context, profile, known)
-    context.log(f"{plural(len(done.plan.changes), 'path')} changed, {iec(done.plan.total_bytes)} gone.")
+    context.log(f"{plural(len(done.planned.changes), 'path')} changed, {iec(done.planned.total_bytes)} gone.")
     return done
 
 
-def change_copy(context: WorkContext, profile: Profile, known: dict[str, Any]) -> Generalized:
+def change_copy(context: WorkContext, profile: Profile, known: dict[str, Any]) -> Changed:
     """Plan and make changes on the copy; its chunks before that are noted, for the next capture of the machine."""
-    path = image_path(context)
-    with open_file(path) as image:
-        disk = GuestDisk.open(image)
-        identity = identity_of(disk, known)
-        before = _digests(image, used_ranges(image, disk.layout))
-        planned = plan(profile, disk, host_name=identity["host_name"])
-        apply_plan(planned, disk, path)
-    with open_file(path) as image:
-        ranges = list(capture_ranges(planned, GuestDisk.open(image)))
+    with open_file(image_path(context), writable=True) as image:
+        before = _digests(image, look(context.reader, image).used)
+        done = context.reader.ask(CHANGE, ProfileQuestion(profile, known), image)
+        inside(done.ranges, image.size)
     np.save(context.scratch / _BEFORE, before)
-    return Generalized(identity, planned, ranges)
+    return done
 
 
 def _digests(image: BlockSource, used: Ranges) -> Any:

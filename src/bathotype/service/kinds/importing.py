@@ -9,16 +9,16 @@ from pathlib import Path
 from sqlalchemy import delete
 from sqlalchemy.orm import Session
 
-from bathotype.core.disk.layout import read_layout, used_ranges
+from bathotype.core.confined.changing import IDENTIFY
+from bathotype.core.confined.imagefile import BRING, CHECK, UNPACK, FileQuestion, PackedQuestion
+from bathotype.core.confined.looking import look
 from bathotype.core.disk.source import ByteSource, open_file
-from bathotype.core.formats.packed import unpacked
 from bathotype.core.generalize.profile import Profile
-from bathotype.core.guest.files import GuestDisk
 from bathotype.core.units import iec
 from bathotype.service.imagefiles import MORE_THAN_THE_DISK, Examined, examine, open_source, packed_as, source_record
-from bathotype.service.kinds.generalizing import GivenProfile, generalize_copy, identity_of, need_tools, profile_for
+from bathotype.service.kinds.generalizing import GivenProfile, generalize_copy, need_tools, profile_for
 from bathotype.service.kinds.making import MakingKind, MakingMemo, MakingParams
-from bathotype.service.kinds.scratch import bring, image_path, write_sparse
+from bathotype.service.kinds.scratch import GrowingFile, PlacedPieces, image_path
 from bathotype.service.operations.kind import Step
 from bathotype.service.records import Upload
 
@@ -71,6 +71,7 @@ class Import(MakingKind[ImportParams, ImportMemo]):
 
     def _examine(self, inner: ByteSource | None) -> Examined:
         return examine(
+            self.context.reader,
             self.context.reach,
             self.context.account_name,
             upload=self._upload(),
@@ -95,8 +96,9 @@ class Import(MakingKind[ImportParams, ImportMemo]):
         if packing is None:
             return False
         most = reach.site(region, self.context.account_name).limits().largest_disk + MORE_THAN_THE_DISK
-        size = write_sparse(self.context, self._unpacked, unpacked(file, packing, most))
-        self.context.log(f"The file was packed with {packing}: {iec(file.size)} became {iec(size)}.")
+        with GrowingFile(self.context, self._unpacked) as target:
+            self.context.reader.ask(UNPACK, PackedQuestion(packing, most), file, pieces=target.add)
+        self.context.log(f"The file was packed with {packing}: {iec(file.size)} became {iec(target.size)}.")
         return None
 
     def check(self) -> None:
@@ -107,9 +109,10 @@ class Import(MakingKind[ImportParams, ImportMemo]):
             for warning in found.remarks.warnings:
                 self.context.log(warning, "warning")
             found.refuse()
-            assert found.image is not None
-            if found.image.check is not None:
-                listed = found.image.check(self.context.progress)
+            assert found.image is not None and found.file is not None
+            if found.image.has_digests:
+                question = FileQuestion(self.params.format)
+                listed = self.context.reader.ask(CHECK, question, found.file, progress=self.context.progress)
                 self.context.log("The archive's digests are right." if listed else "The archive lists no digests.")
             self.memo.source, self.memo.identity = source_record(found, self.params.url), {}
         self.save()
@@ -118,8 +121,9 @@ class Import(MakingKind[ImportParams, ImportMemo]):
         """The used blocks, as a sparse raw file in scratch."""
         with self._examined() as found:
             found.refuse()
-            assert found.disk is not None
-            bring(self.context, found.disk, used_ranges(found.disk, read_layout(found.disk)))
+            assert found.image is not None and found.image.look is not None and found.file is not None
+            with PlacedPieces(self.context, found.image.size, found.image.look.used.total) as target:
+                self.context.reader.ask(BRING, FileQuestion(self.params.format), found.file, pieces=target.add)
 
     def generalize(self) -> bool | None:
         """Make the profile's changes on the copy."""
@@ -137,10 +141,10 @@ class Import(MakingKind[ImportParams, ImportMemo]):
             self.store_image()
             return
         with open_file(image_path(self.context)) as image:
-            layout = read_layout(image)
-            if layout.root(image) is not None:
-                self.memo.identity = identity_of(GuestDisk.open(image), self.memo.identity)
-            self.store_disk(image, used_ranges(image, layout))
+            found = look(self.context.reader, image)
+            if found.has_root:
+                self.memo.identity = self.context.reader.ask(IDENTIFY, self.memo.identity, image)
+            self.store_disk(image, found.used)
 
     def scan(self) -> None:
         """Scan what was stored."""

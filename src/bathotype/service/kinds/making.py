@@ -7,18 +7,20 @@ the version is recorded (`seal`).  Each part is a function of what it needs; a k
 from __future__ import annotations
 
 import contextlib
+from collections.abc import Sequence
 from dataclasses import asdict
 from typing import Any, TypeVar
 
 from pydantic import BaseModel
 from sqlalchemy.orm import Session
 
-from bathotype.core.contents.inventory import Contents, read_contents
+from bathotype.core.confined.changing import Changed
+from bathotype.core.confined.judging import JUDGE, JudgeQuestion
+from bathotype.core.contents.inventory import Contents
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import BlockSource, open_file
 from bathotype.core.errors import BathotypeError, Damaged, NotFound, Refused
 from bathotype.core.generalize import residue
-from bathotype.core.guest.files import GuestDisk
 from bathotype.core.lifecycle.numbers import sort_key
 from bathotype.core.store.ingest import Unchanged, ingest
 from bathotype.core.store.manifest import Manifest
@@ -28,7 +30,7 @@ from bathotype.core.units import iec, plural
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
 from bathotype.service.chunks import RegionChunks, add_version, forget_chunks
-from bathotype.service.kinds.generalizing import Generalized, chunks_before
+from bathotype.service.kinds.generalizing import chunks_before
 from bathotype.service.kinds.scratch import image_path, new_image
 from bathotype.service.numbering import claim, claim_again, give_back
 from bathotype.service.operations.context import WorkContext
@@ -108,11 +110,11 @@ class MakingMemo(Memo):
     findings: list[dict[str, Any]] = []
     contents: dict[str, Any] = {}
 
-    def take(self, done: Generalized) -> None:
+    def take(self, done: Changed) -> None:
         """Remember what generalization did."""
-        self.identity, self.steps, self.ranges = done.identity, done.plan.by_step(), done.ranges
+        self.identity, self.steps, self.ranges = done.identity, list(done.planned.steps), list(done.ranges)
 
-    def judge(self, findings: list[residue.Finding], contents: Contents) -> None:
+    def judge(self, findings: Sequence[residue.Finding], contents: Contents) -> None:
         """Remember what the scan found."""
         self.findings, self.contents = [asdict(f) for f in findings], contents.as_data()
 
@@ -191,9 +193,9 @@ class MakingKind(NumberedKind[P, K]):
         back = new_image(context, manifest.size, manifest.data_bytes)
         try:
             materialise(manifest, store, back, progress=context.progress)
-            disk = GuestDisk.open(back)
-            findings = residue.scan(disk, self.known_identity, layout=disk.layout, identity_kept=identity_kept)
-            self.judged(findings, read_contents(disk))
+            with open_file(image_path(context)) as image:
+                found = context.reader.ask(JUDGE, JudgeQuestion(self.known_identity, identity_kept), image)
+            self.judged(found.findings, found.contents)
         except Damaged:
             # It may rest on chunks that another version brought long ago: the next capture shall store them anew.
             bad, _ = damaged_rows(manifest, store)
@@ -204,7 +206,7 @@ class MakingKind(NumberedKind[P, K]):
         finally:
             back.close()
 
-    def judged(self, findings: list[residue.Finding], contents: Contents) -> None:
+    def judged(self, findings: Sequence[residue.Finding], contents: Contents) -> None:
         """Keep what was found."""
         high = sum(f.severity == "high" for f in findings)
         self.context.log(

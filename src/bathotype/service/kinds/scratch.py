@@ -4,12 +4,11 @@ from __future__ import annotations
 
 import shutil
 import time
-from collections.abc import Iterable
 from pathlib import Path
 
 from bathotype.core.disk.ranges import Ranges
-from bathotype.core.disk.source import BlockSource, FileSource, Masked
-from bathotype.core.errors import OutOfSpace
+from bathotype.core.disk.source import BlockSource, FileSource, Masked, check_read
+from bathotype.core.errors import Damaged, OutOfSpace
 from bathotype.core.units import iec
 from bathotype.service.operations.context import WorkContext
 
@@ -47,29 +46,67 @@ def _check_room(context: WorkContext, needed: int) -> None:
         )
 
 
-def write_sparse(context: WorkContext, path: Path, pieces: Iterable[bytes]) -> int:
-    """Write a file piece by piece, with holes for zeros; returns its size.  Raises `OutOfSpace`."""
-    size, written, told = 0, 0, time.monotonic()
-    path.unlink(missing_ok=True)
-    try:
-        with path.open("xb") as file:
-            for piece in pieces:
-                for at in range(0, len(piece), _BLOCK):
-                    block = piece[at : at + _BLOCK]
-                    if block.count(0) != len(block):
-                        file.seek(size + at)
-                        written += file.write(block)
-                size += len(piece)
-                if written > _CHECKED:
-                    _check_room(context, _CHECKED)
-                    written = 0
-                if time.monotonic() - told > _TOLD_EVERY:
-                    told = time.monotonic()
-                    context.progress(size, size)
-            file.truncate(size)
-    except OSError as error:
-        raise _cannot_write(error) from error
-    return size
+class GrowingFile:
+    """A file that is written piece by piece for the time of the block, with holes for zeros.  Raises `OutOfSpace`."""
+
+    def __init__(self, context: WorkContext, path: Path) -> None:
+        self._context, self.size, self._written, self._told = context, 0, 0, time.monotonic()
+        path.unlink(missing_ok=True)
+        self._file = path.open("xb")
+
+    def __enter__(self) -> GrowingFile:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: object) -> None:
+        if kind is None:
+            self._file.truncate(self.size)
+        self._file.close()
+
+    def add(self, at: int, piece: bytes) -> None:
+        """Write the next piece."""
+        if at != self.size:
+            raise Damaged("The pieces of a file do not follow one another.")
+        try:
+            for begin in range(0, len(piece), _BLOCK):
+                block = piece[begin : begin + _BLOCK]
+                if block.count(0) != len(block):
+                    self._file.seek(at + begin)
+                    self._written += self._file.write(block)
+        except OSError as error:
+            raise _cannot_write(error) from error
+        self.size += len(piece)
+        if self._written > _CHECKED:
+            _check_room(self._context, _CHECKED)
+            self._written = 0
+        if time.monotonic() - self._told > _TOLD_EVERY:
+            self._told = time.monotonic()
+            self._context.progress(self.size, self.size)
+
+
+class PlacedPieces:
+    """A new image that is filled with pieces for the time of the block, about ``total`` bytes.  Raises `OutOfSpace`."""
+
+    def __init__(self, context: WorkContext, size: int, total: int) -> None:
+        self._context, self._total, self._done = context, total, 0
+        self._image = new_image(context, size, total)
+
+    def __enter__(self) -> PlacedPieces:
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: object) -> None:
+        if kind is None:
+            self._image.flush()
+        self._image.close()
+
+    def add(self, at: int, piece: bytes) -> None:
+        """Write a piece where it belongs."""
+        check_read(self._image.size, at, len(piece))
+        try:
+            self._image.write(at, piece)
+        except OSError as error:
+            raise _cannot_write(error) from error
+        self._done += len(piece)
+        self._context.progress(min(self._done, self._total), self._total)
 
 
 def _cannot_write(error: OSError) -> OutOfSpace:

@@ -15,6 +15,7 @@ from sqlalchemy import Connection, select, text, update
 from sqlalchemy.orm import Session
 from stamina.instrumentation import RetryDetails, set_on_retry_hooks
 
+from bathotype.core.confined.reader import ConfinedReader
 from bathotype.core.store.region import RegionStore
 from bathotype.service.database import Database, lock_number, try_lock, try_shared_lock
 from bathotype.service.operations import killpoints
@@ -50,6 +51,8 @@ class WorkContext:
         self._connection = connection
         self._position, self._step = 0, ""
         self._last_write = 0.0
+        #: Reads disks that strangers wrote, in a process of its own that ends with the operation.
+        self.reader = ConfinedReader(self.check)
 
     # Records
 

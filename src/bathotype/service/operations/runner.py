@@ -68,7 +68,8 @@ class Runner:
                     operation.started_at = operation.started_at or utcnow()
                     operation.beat_at = utcnow()
                 context = WorkContext(self._database, self._settings, self._reach, operation, connection)
-                with structlog.contextvars.bound_contextvars(operation_id=operation_id), self._beating(context):
+                bound = structlog.contextvars.bound_contextvars(operation_id=operation_id)
+                with bound, self._beating(context), context.reader:
                     self._work(self._kinds[operation.kind](context), operation)
         except (DBAPIError, PoolTimeout, LockLost) as error:
             log.warning(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from sqlalchemy.orm import Session
 
+from bathotype.core.confined.reader import ConfinedReader
 from bathotype.core.generalize.profile import Profile, builtin_names, builtin_profile
 from bathotype.service.access.principals import Principal
 from bathotype.service.answers.operations import operation_answers
@@ -57,16 +58,18 @@ def _check(service: Service, caller: Principal, body: CaptureRequest) -> None:
     machine = find_machine(service.reach, caller.account, body.machine, body.region)
     with service.database.reads() as session:
         taken = check_number(session, find_line(session, caller, body.line), body.number, body.bump)
-    found = inspect(
-        service.reach,
-        caller.account,
-        machine,
-        mode=body.mode,
-        profile=profile,
-        tags=body.tags,
-        scratch_bytes=service.settings.scratch_bytes,
-        number_taken=taken,
-    )
+    with ConfinedReader() as reader:
+        found = inspect(
+            reader,
+            service.reach,
+            caller.account,
+            machine,
+            mode=body.mode,
+            profile=profile,
+            tags=body.tags,
+            scratch_bytes=service.settings.scratch_bytes,
+            number_taken=taken,
+        )
     found.refuse()
 
 

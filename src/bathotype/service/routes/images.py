@@ -11,6 +11,7 @@ from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 from starlette.concurrency import run_in_threadpool
 
+from bathotype.core.confined.reader import ConfinedReader
 from bathotype.core.errors import Invalid, Refused
 from bathotype.core.generalize.profile import Profile, RunInside, profile_of
 from bathotype.core.lifecycle.references import parse_reference
@@ -144,7 +145,7 @@ def drop_upload(upload: str, caller: Operator, service: ServiceOf) -> None:
 def inspect_import(body: wire.ImportRequest, caller: Operator, service: ServiceOf) -> wire.ImportInspection:
     """Everything that an import depends on, without starting it."""
     found = _examined(service, caller, body)
-    size = iec(found.image.disk.size) if found.image else "its size is known once it is unpacked"
+    size = iec(found.image.size) if found.image else "its size is known once it is unpacked"
     return wire.ImportInspection(
         verb="import",
         subject=found.source,
@@ -153,7 +154,7 @@ def inspect_import(body: wire.ImportRequest, caller: Operator, service: ServiceO
         effects=[f"A new version of {body.line} is made from it, staged: {size}; all chunks are stored once."],
         source=found.source,
         format=found.image.format if found.image else None,
-        virtual_bytes=found.image.disk.size if found.image else None,
+        virtual_bytes=found.image.size if found.image else None,
         used_bytes=found.used_bytes,
         boot=list(found.platform.boot),
         architecture=found.platform.architecture,
@@ -168,16 +169,18 @@ def _examined(service: Service, caller: Principal, body: wire.ImportRequest) -> 
         line = find_line(session, caller, body.line)
         taken = check_number(session, line, body.number, body.bump)
         upload = find_upload(session, caller, body.upload) if body.upload else None
-    found = examine(
-        service.reach,
-        caller.account,
-        upload=upload,
-        url=body.url,
-        form=body.format,
-        region=_region(service, body, upload),
-        profile=profile,
-        scratch_bytes=service.settings.scratch_bytes,
-    )
+    with ConfinedReader() as reader:
+        found = examine(
+            reader,
+            service.reach,
+            caller.account,
+            upload=upload,
+            url=body.url,
+            form=body.format,
+            region=_region(service, body, upload),
+            profile=profile,
+            scratch_bytes=service.settings.scratch_bytes,
+        )
     if taken:
         found.remarks.forbid("number", taken, "Give another number, or --bump to take the next free one.")
     return found

@@ -9,6 +9,7 @@ from typing import Annotated
 from fastapi import Query
 from sqlalchemy import select
 
+from bathotype.core.confined.reader import ConfinedReader
 from bathotype.core.errors import BathotypeError, Unavailable
 from bathotype.core.guest.agent import AgentRefused
 from bathotype.core.units import iec
@@ -133,16 +134,18 @@ def inspect_machine(
         with service.database.reads() as session:
             taken = number_problem(session, find_line(session, caller, line), number)
     tags = dict(t.partition("=")[::2] for t in tag or [])
-    result = inspect(
-        service.reach,
-        caller.account,
-        found,
-        mode=how,
-        profile=None if how == "as-is" else profile_for(profile),
-        tags=tags,
-        scratch_bytes=service.settings.scratch_bytes,
-        number_taken=taken,
-    )
+    with ConfinedReader() as reader:
+        result = inspect(
+            reader,
+            service.reach,
+            caller.account,
+            found,
+            mode=how,
+            profile=None if how == "as-is" else profile_for(profile),
+            tags=tags,
+            scratch_bytes=service.settings.scratch_bytes,
+            number_taken=taken,
+        )
     with service.database.reads() as session:
         machine_answer = machine_answers(session, [found])[0]
     used = f": {iec(result.used_bytes)} in use are read" if result.used_bytes else ""

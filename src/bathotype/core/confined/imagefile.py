@@ -1,0 +1,99 @@
+"""Image files of imports: what they hold, and the bytes of the disk in them."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from bathotype.core.confined.looking import Look, look_at
+from bathotype.core.confined.task import Bench, Task
+from bathotype.core.contents.platform import Platform, read_platform
+from bathotype.core.disk.layout import used_ranges
+from bathotype.core.disk.signatures import other_file
+from bathotype.core.disk.source import Masked
+from bathotype.core.errors import Damaged, Refused
+from bathotype.core.formats.catalogue import open_image
+from bathotype.core.formats.packed import unpacked
+
+_PIECE, _GAP = 4 * 1024 * 1024, 64 * 1024
+
+
+@dataclass(frozen=True)
+class FileQuestion:
+    """The format, where somebody named it."""
+
+    form: str | None = None
+
+
+@dataclass(frozen=True)
+class PackedQuestion:
+    """How a file is packed, and how many bytes it may hold at most."""
+
+    packing: str
+    most: int
+
+
+@dataclass(frozen=True)
+class ImageLook:
+    """The disk in a file: its format and size, and what is on it, or why that cannot be told.
+
+    ``has_digests`` says that the file can be checked by `CHECK`.
+    """
+
+    format: str
+    size: int
+    has_digests: bool
+    look: Look | None
+    platform: Platform
+    broken: tuple[str, str] = ("", "")
+
+
+def _look(bench: Bench, question: FileQuestion) -> ImageLook:
+    image = open_image(bench.sources[0], question.form)
+    kind, size, digests = image.format, image.disk.size, image.check is not None
+    try:
+        look, disk = look_at(image.disk, whole_blocks=False)
+    except Damaged as error:
+        return ImageLook(kind, size, digests, None, Platform((), ""), (error.message, error.advice))
+    return ImageLook(kind, size, digests, look, read_platform(disk, look.layout))
+
+
+def _beginning(bench: Bench, question: PackedQuestion) -> None:
+    head = next(unpacked(bench.sources[0], question.packing, question.most), b"")
+    if about := other_file(head):
+        raise Refused(f"The file that is packed in it is {about}, which cannot be read here.", code="format-unknown")
+
+
+def _check(bench: Bench, question: FileQuestion) -> bool:
+    image = open_image(bench.sources[0], question.form)
+    return image.check is not None and image.check(bench.progress)
+
+
+def _bring(bench: Bench, question: FileQuestion) -> None:
+    look, disk = look_at(open_image(bench.sources[0], question.form).disk, whole_blocks=False)
+    used = used_ranges(disk, look.layout)
+    visible = Masked(disk, used)
+    for start, end in used.joined(_GAP):
+        for at in range(start, end, _PIECE):
+            bench.piece(at, visible.read(at, min(_PIECE, end - at)))
+
+
+def _unpack(bench: Bench, question: PackedQuestion) -> int:
+    size = 0
+    for piece in unpacked(bench.sources[0], question.packing, question.most):
+        bench.piece(size, piece)
+        size += len(piece)
+    return size
+
+
+#: What is in an image file.
+LOOK_INTO = Task("imagefile.look", FileQuestion, ImageLook, _look)
+#: Whether a packed file can be unpacked, and holds what can be read, as far as its beginning tells.
+BEGINNING = Task("imagefile.beginning", PackedQuestion, type(None), _beginning)
+#: Checks the digests that an archive lists; False where it lists none.
+CHECK = Task("imagefile.check", FileQuestion, bool, _check)
+#: The used bytes of the disk, piece by piece.
+BRING = Task("imagefile.bring", FileQuestion, type(None), _bring)
+#: What is in a packed file, piece by piece; the answer is its size.
+UNPACK = Task("imagefile.unpack", PackedQuestion, int, _unpack)
+
+TASKS = {"look": LOOK_INTO, "beginning": BEGINNING, "check": CHECK, "bring": BRING, "unpack": UNPACK}

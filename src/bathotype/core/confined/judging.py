@@ -1,0 +1,46 @@
+"""Judging what was stored: the scan for residue, and what is installed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from bathotype.core.confined.task import Bench, Task
+from bathotype.core.contents.inventory import Contents, read_contents
+from bathotype.core.generalize import residue
+from bathotype.core.guest.archive import TarTree
+from bathotype.core.guest.files import GuestDisk
+
+
+@dataclass(frozen=True)
+class JudgeQuestion:
+    """Whose identity is looked for, and whether it is kept on purpose."""
+
+    source: residue.SourceIdentity
+    identity_kept: bool = False
+
+
+@dataclass(frozen=True)
+class Judged:
+    """What was found."""
+
+    findings: tuple[residue.Finding, ...]
+    contents: Contents
+
+
+def _disk(bench: Bench, question: JudgeQuestion) -> Judged:
+    disk = GuestDisk.open(bench.sources[0])
+    findings = residue.scan(disk, question.source, layout=disk.layout, identity_kept=question.identity_kept)
+    return Judged(tuple(findings), read_contents(disk))
+
+
+def _archive(bench: Bench, question: JudgeQuestion) -> Judged:
+    tree = TarTree(bench.sources[0])
+    return Judged(tuple(residue.scan(tree, question.source)), read_contents(tree))
+
+
+#: Scans a disk.  Raises `Refused` where no operating system can be read on it.
+JUDGE = Task("judging.disk", JudgeQuestion, Judged, _disk, seconds=3600)
+#: Scans an archive of a guest's files.
+JUDGE_ARCHIVE = Task("judging.archive", JudgeQuestion, Judged, _archive, seconds=3600)
+
+TASKS = {"disk": JUDGE, "archive": JUDGE_ARCHIVE}
