@@ -16,6 +16,32 @@ from tests.office import Office
 TAGS = {"owner": "tide-core", "purpose": "trial"}
 
 
+def test_what_a_clean_up_left_is_removed_later(office: Office) -> None:
+    reference, site = office.version("gauge@1.0.0"), office.site()
+    with office.core as client:
+        done = client.wait(client.launch(reference=reference, region="skerry-1", name="kept-01").id)
+        machine = site.machine(str(client.instance("kept-01").machine_id))
+        base = str(machine.created_from)
+        left = {**TAGS, "bathotype-operation": done.id}
+        half = site.create_machine(
+            key="half", name="half-01", region="skerry-1", zone=None, machine_size="small", boot_disk=base,
+            tags={**left, "bathotype-instance": "in_that_failed"},
+        )  # fmt: skip
+        clone = site.create_machine(
+            key="clone", name="clone", region="skerry-1", zone=None, machine_size="small", boot_disk=base, tags=left
+        )
+        site.create_disk("skerry-1", 4096, key="room", name="room", tags=left)
+        office.cloud.out.add("skerry-1")
+        office.upkeep("leftovers")  # fails, and is done again
+        office.cloud.out.clear()
+        office.upkeep("leftovers")
+        there = {m.id for m in site.machines("skerry-1")}
+        assert machine.id in there and not {half.id, clone.id} & there
+        kept = {d.name for d in site.disks("skerry-1", tag=("bathotype-operation", done.id))}
+        assert kept == {"kept-01-boot"} | {d.facts.name for d in office.cloud.disks.values() if d.facts.id == base}
+        client.wait(client.launch(reference=reference, region="skerry-1", name="kept-02").id)
+
+
 def test_each_instance_is_itself_and_is_followed(office: Office) -> None:
     reference = office.version("gauge@1.0.0")
     with office.core as client:

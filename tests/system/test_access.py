@@ -42,7 +42,8 @@ def test_a_person_joins_logs_in_by_the_command_line_and_out(system: System, tmp_
     assert cli("auth", "join", given=f"{code}\nshort\n").returncode == 2
     assert cli("auth", "join", given=f"{code}\n{PASSWORD}\n").returncode == 0
     with system.client("chart-house") as client:
-        assert client.add_member("mara", "viewer").invitation is None, "she is a user already"
+        asked = client.add_member("mara", "viewer")
+        assert asked.invitation is None and not asked.accepted, "she is a user already, and is asked"
         with pytest.raises(Refused, match="member already"):
             client.add_member("mara", "viewer")
         with pytest.raises(Refused, match="can sign in already"):
@@ -52,7 +53,10 @@ def test_a_person_joins_logs_in_by_the_command_line_and_out(system: System, tmp_
     done = cli("auth", "login", "--user", "mara", given=f"{PASSWORD}\n")
     assert done.returncode == 0, done.stderr
     assert stat.S_IMODE(kept.stat().st_mode) == 0o600 and PASSWORD not in kept.read_text()
-    assert "tide-core" in done.stdout and "chart-house" in done.stdout
+    assert "tide-core" in done.stdout and "chart-house" not in done.stdout
+    assert "chart-house" in cli("auth", "memberships", "list").stdout
+    assert cli("lines", "list", "--account", "chart-house").returncode == 3
+    assert cli("auth", "memberships", "accept", "chart-house").returncode == 0
     which = cli("lines", "list")
     assert which.returncode == 2 and "several accounts: chart-house, tide-core" in which.stderr
     assert cli("lines", "list", "--account", "tide-core").returncode == 0
@@ -68,19 +72,31 @@ def test_a_person_joins_logs_in_by_the_command_line_and_out(system: System, tmp_
 
 
 def test_log_in_by_an_outside_provider(system: System) -> None:
-    def go() -> httpx.Response:
+    def go(invitation: str = "") -> httpx.Response:
         with httpx.Client(trust_env=False, follow_redirects=False) as http:
             assert http.get(f"{system.url}/api/v1/session/ways").json()["oidc"] == "/api/v1/session/oidc"
-            away = http.get(f"{system.url}/api/v1/session/oidc")
-            back = http.get(away.headers["location"])
+            if invitation:
+                away = http.post(f"{system.url}/api/v1/session/oidc", json={"invitation": invitation})
+                if away.status_code != 200:
+                    return away
+                back = http.get(away.json()["address"])
+            else:
+                away = http.get(f"{system.url}/api/v1/session/oidc")
+                back = http.get(away.headers["location"])
             done = http.get(back.headers["location"])
             return done if done.status_code >= 400 else http.get(f"{system.url}/api/v1/session")
 
     system.provider.user = "senna"
-    assert go().json()["detail"].startswith("senna cannot sign in this way"), "whom nobody added"
+    assert go().json()["detail"].startswith("Nobody here signs in as"), "whom nobody added"
     with system.core as client:
-        code = client.add_member("senna", "operator").invitation
+        code = str(client.add_member("senna", "operator").invitation)
+    assert go().status_code == 401, "the provider's name for somebody is not enough"
+    assert go("not-a-code").status_code == 401
+    assert go(code).json()["user"] == "senna"
     assert go().json()["user"] == "senna"
+    with system.core as client:
+        other = str(client.add_member("iven", "viewer").invitation)
+    assert "as senna already" in go(other).json()["detail"], "one person is not two"
     # Whoever made the invitation must not be able to choose a password for her now.
     taken = {"code": code, "password": "a few plain words"}
     assert httpx.post(f"{system.url}/api/v1/invitations/acceptance", json=taken, trust_env=False).status_code == 401

@@ -5,6 +5,7 @@ No worker runs in this system: each life of a worker is a process that is forked
 
 from __future__ import annotations
 
+import hashlib
 import multiprocessing
 import signal
 from collections.abc import Callable, Iterator
@@ -156,6 +157,15 @@ def begin(kind: str, lives: Lives, client: Client, ready: tuple[str, Path]) -> t
                 assert lives.system.query("select count(*) from arrivals") == [(0,)]
 
             return client.replicate(fresh, [{"region": "fjord-2", "copies": 2}])[0], there
+        case "export-digest":
+
+            def learnt() -> None:
+                rows = lives.system.query("select size, sha256 from export_digests where format = 'vhd'")
+                client.export_file(reference, lives.folder / "disk.vhd", "vhd")
+                data = (lives.folder / "disk.vhd").read_bytes()
+                assert rows == [(len(data), hashlib.sha256(data).hexdigest())]
+
+            return client.work_out_digest(reference, "vhd"), learnt
         case "drain":
             fresh = edited(lives, client, reference)
             lives.finish(client, client.replicate(fresh, [{"region": "lagoon-3", "copies": 1}])[0])

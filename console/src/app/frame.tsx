@@ -5,6 +5,7 @@ import { Navigate, NavLink, Outlet, useLocation, useNavigation } from "react-rou
 import { answer, http, type Schema } from "~/api/client";
 import { useLive } from "~/api/live";
 import { Button, Loading, ProblemShown } from "~/parts/basics";
+import { Asked } from "./asked";
 import { SessionGiven, useAccount, useSwitch, useWho } from "./session";
 import { setTheme, theme } from "./theme";
 
@@ -91,6 +92,7 @@ function Signed({ who }: { who: Schema["WhoAmI"] }) {
           The service does not answer. This page goes on by itself when it does.
         </p>
       )}
+      <Asked />
       <main id="page" tabIndex={-1} aria-busy={busy} className="mx-auto max-w-[80rem] px-4 py-7 outline-none sm:px-8">
         {account ? <Outlet key={account} /> : <p>You are a member of no account yet. Ask a steward to add you.</p>}
       </main>

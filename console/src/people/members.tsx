@@ -68,7 +68,10 @@ export function Members() {
                 member.role
               ),
           },
-          { head: "since", cell: (member) => <Moment at={member.since} /> },
+          {
+            head: "since",
+            cell: (member) => (member.accepted ? <Moment at={member.since} /> : "asked, has not accepted yet"),
+          },
           {
             head: "",
             cell: (member) =>
@@ -100,7 +103,7 @@ function Invite({ close, done }: { close: () => void; done: (member: Member) => 
   return (
     <Confirm
       title={`Invite somebody to ${account}`}
-      about="Who is new gets a code, shown once, with which a password is chosen."
+      about="Who is new gets a code, shown once, to join with. Who signs in here already is asked."
       verb="Invite"
       act={act}
       close={close}
@@ -133,14 +136,14 @@ function Remove({ member, close }: { member: Member; close: () => void }) {
 function Invited({ member, close }: { member: Member; close: () => void }) {
   const address = member.invitation ? `${location.origin}/join?code=${member.invitation}` : "";
   return (
-    <Dialog open close={close} title={`${member.user} is a member`}>
+    <Dialog open close={close} title={member.accepted ? `${member.user} is invited` : `${member.user} is asked`}>
       {address ? (
         <>
           <p className="mb-2">Give {member.user} this address. It is shown once, and works once.</p>
           <Short text={address} keep={64} />
         </>
       ) : (
-        <p>{member.user} has a password already.</p>
+        <p>{member.user} signs in here already, and sees the question there. It is a member once it accepts.</p>
       )}
       <div className="mt-4">
         <Button onClick={close}>Close</Button>

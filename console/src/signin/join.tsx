@@ -1,21 +1,32 @@
+import { useQuery } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { Link, useSearchParams } from "react-router";
 import { answer, http, type Schema } from "~/api/client";
 import { Button, ProblemShown } from "~/parts/basics";
 import { TextField } from "~/parts/form";
 
-/** A new person chooses a password with the code of an invitation. */
+/** A new person joins with the code of an invitation: by a password, or by the organisation's log-in. */
 export function Component() {
   const [search] = useSearchParams();
   const [problem, setProblem] = useState<unknown>(null);
+  const ways = useQuery({ queryKey: ["ways"], queryFn: () => answer(http.GET("/api/v1/session/ways")) });
+  const [code, setCode] = useState(search.get("code") ?? "");
   const [who, setWho] = useState<Schema["WhoAmI"] | null>(null);
   const join = async (event: FormEvent<HTMLFormElement>) => {
     event.preventDefault();
     const given = new FormData(event.currentTarget);
     setProblem(null);
     try {
-      const body = { code: String(given.get("code")), password: String(given.get("password")) };
+      const body = { code, password: String(given.get("password")) };
       setWho(await answer(http.POST("/api/v1/invitations/acceptance", { body })));
+    } catch (failed) {
+      setProblem(failed);
+    }
+  };
+  const joinByProvider = async () => {
+    try {
+      const { address } = await answer(http.POST("/api/v1/session/oidc", { body: { invitation: code } }));
+      location.assign(address);
     } catch (failed) {
       setProblem(failed);
     }
@@ -32,7 +43,8 @@ export function Component() {
           <TextField
             label="Code of the invitation"
             name="code"
-            defaultValue={search.get("code") ?? ""}
+            value={code}
+            onChange={(event) => setCode(event.target.value)}
             required
             autoComplete="off"
           />
@@ -48,6 +60,13 @@ export function Component() {
           <Button type="submit" kind="main">
             Set the password
           </Button>
+          {ways.data?.oidc && (
+            <p className="mt-4">
+              <Button kind="quiet" disabled={!code} onClick={() => void joinByProvider()}>
+                Join with your organisation instead
+              </Button>
+            </p>
+          )}
         </form>
       )}
     </main>

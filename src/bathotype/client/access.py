@@ -59,6 +59,18 @@ class AccessCalls(Calls):
         """A new invitation for a person that has not used its first one."""
         return self._transport.one(wire.Member, "POST", f"/members/{user}/invitation")
 
+    def offered_memberships(self) -> list[wire.OfferedMembership]:
+        """Memberships that stewards offer to you."""
+        return self._transport.many(wire.OfferedMembership, "/memberships/offered")
+
+    def accept_membership(self, account: str) -> wire.WhoAmI:
+        """Accept one."""
+        return self._transport.one(wire.WhoAmI, "POST", f"/memberships/{account}/acceptance")
+
+    def leave(self, account: str) -> None:
+        """Decline a membership that is offered to you, or give up one that you have."""
+        self._transport.call("DELETE", f"/memberships/{account}")
+
     def keys(self, account: str) -> list[wire.PublicKey]:
         """An account's public signing keys."""
         return self._transport.many(wire.PublicKey, f"/accounts/{account}/keys")

@@ -394,7 +394,15 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         """Write a version to a file of any format: resumable, and its SHA-256 compared with the service's."""
         from bathotype.client.download import download_file
 
-        return download_file(self._transport, reference, region, form, target, on_progress)
+        def learn() -> None:
+            self.wait(self.work_out_digest(reference, form, region=region).id)
+
+        return download_file(self._transport, reference, region, form, target, on_progress, learn)
+
+    def work_out_digest(self, reference: str, form: str, *, region: str | None = None) -> work.Operation:
+        """Have a version read as a file once, so that its SHA-256 is known."""
+        params = {"format": form, "region": region}
+        return self._transport.one(work.Operation, "POST", f"/versions/{reference}/disk-digests", params=params)
 
     # Bringing disks in
 

@@ -11,7 +11,7 @@ from typing import BinaryIO
 import httpx
 
 from bathotype.client.transport import Transport, error_of
-from bathotype.core.errors import Damaged, Invalid, OutOfSpace, Unavailable
+from bathotype.core.errors import Damaged, Invalid, NotFound, OutOfSpace, Unavailable
 from bathotype.core.store.chunks import CHUNK, digest
 from bathotype.core.store.manifest import Manifest
 from bathotype.wire.images import ExportedFile
@@ -116,8 +116,11 @@ def download_file(
     form: str,
     target: Path,
     progress: Callable[[int, int], None],
+    learn: Callable[[], None],
 ) -> ExportedFile:
     """Write a version as a file of a format; what an interrupted download brought is kept and gone on from.
+
+    ``learn`` has the service work out the file's digest, which it knows by itself of one that was sent in one piece.
 
     Raises `Damaged` where the file is not what the service says it is.
     """
@@ -150,12 +153,23 @@ def download_file(
         ) from error
     if done < total:
         raise Unavailable("The download was cut short.", advice="Run it again: it continues where it stopped.")
-    known = transport.one(ExportedFile, "GET", f"/versions/{reference}/disk-digest", params=params)
+    known = _known(transport, reference, params, learn)
     if known.sha256 != hasher.hexdigest() or known.size != total:
         partial.unlink()
         raise Damaged("The file that arrived is not what the service has.", advice="Run it again.")
     partial.replace(target)
     return known
+
+
+def _known(transport: Transport, reference: str, params: dict[str, str], learn: Callable[[], None]) -> ExportedFile:
+    """What the service knows of the file; a download in pieces has not told it the digest."""
+    try:
+        return transport.one(ExportedFile, "GET", f"/versions/{reference}/disk-digest", params=params)
+    except NotFound as error:
+        if error.code != "digest-unknown":
+            raise
+    learn()
+    return transport.one(ExportedFile, "GET", f"/versions/{reference}/disk-digest", params=params)
 
 
 def _append(

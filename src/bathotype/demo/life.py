@@ -56,7 +56,7 @@ def is_there(system: DemoSystem) -> bool:
 
 def live(system: DemoSystem, say: Callable[[str], None]) -> None:
     """Fill an empty demo, and give it people.  Raises where a step of it fails."""
-    make_people(system.environment["BATHOTYPE_DATABASE_URL"], system.secrets["people"])
+    make_people(system.owner_database, system.secrets["people"])
     with system.client() as core, system.client("harbour-watch") as watch, system.client("chart-house") as charts:
         say("Making the demo's life: versions, instances, shares and 120 days of history (about a minute) ...")
         with ThreadPoolExecutor(4) as threads:
@@ -167,6 +167,7 @@ def _dates(system: DemoSystem, client: Client) -> None:
     settings = Settings(
         database_url=environment["BATHOTYPE_DATABASE_URL"],
         regions_file=Path(environment["BATHOTYPE_REGIONS_FILE"]),
+        secret_file=Path(environment["BATHOTYPE_SECRET_FILE"]),
         scratch_dir=Path(environment["BATHOTYPE_SCRATCH_DIR"]),
     )
     database, keys = Database(settings.database_url, pool_size=1), KeyRing(settings)
@@ -185,7 +186,7 @@ def _history(system: DemoSystem) -> None:
     """The counts of the last months, which end at what runs now."""
     rng = random.Random("halvane")
     now = datetime.now(UTC)
-    database = Database(system.environment["BATHOTYPE_DATABASE_URL"], pool_size=1)
+    database = Database(system.owner_database, pool_size=1)
     with database.sessions.begin() as session:
         versions = session.scalars(select(Version).where(Version.released_at.is_not(None))).all()
         accounts: dict[str, str] = dict(session.execute(select(Account.name, Account.id)).all())
@@ -218,6 +219,7 @@ def _storage(system: DemoSystem) -> None:
     settings = Settings(
         database_url=environment["BATHOTYPE_DATABASE_URL"],
         regions_file=Path(environment["BATHOTYPE_REGIONS_FILE"]),
+        secret_file=Path(environment["BATHOTYPE_SECRET_FILE"]),
         scratch_dir=Path(environment["BATHOTYPE_SCRATCH_DIR"]),
     )
     database = Database(settings.database_url, pool_size=1)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import signal
 import sys
 import time
@@ -39,13 +40,15 @@ def run_demo(data: Path, port: int, *, lived_in: bool = False) -> int:
 
 
 def _introduce(system: DemoSystem) -> None:
-    if people_are_there(system.environment["BATHOTYPE_DATABASE_URL"]):
+    if people_are_there(system.owner_database):
         _say(f"The console is at {system.url}. These people can sign in:")
         for name, roles in PEOPLE.items():
             held = ", ".join(f"{role} of {account}" for account, role in roles.items())
             _say(f"  {name:<6} {system.secrets['people'][name]:<38} {held}")
     else:
         _say(f"The console is at {system.url}. `bathotype members add NAME --role steward` invites somebody to it.")
+    if os.geteuid() == 0 and system.user is None:
+        _say("The service runs as root, since no other user can reach its files. Put the project where everybody may read.")
     _say(f"In another terminal:  . {system.data}/demo.env && .venv/bin/bathotype machines list")
 
 

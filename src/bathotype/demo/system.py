@@ -13,10 +13,12 @@ from typing import Any
 
 import httpx
 import yaml
+from sqlalchemy import make_url
 
 from bathotype.client import Client
 from bathotype.core.errors import Refused
 from bathotype.core.firstboot.settings import FirstBoot
+from bathotype.demo.owner import hand_over, service_user
 from bathotype.demo.people import PEOPLE, new_password
 from bathotype.demo.postgres import LocalPostgres
 from bathotype.demo.supervisor import Child, Supervisor
@@ -54,6 +56,8 @@ class DemoSystem:
         self._external = None if environment is not None else (given or None)
         self.postgres = LocalPostgres(self.data, durable=durable)
         self.site_port = _free_port()
+        #: Who runs the service; None for whoever starts the demo.
+        self.user = service_user(self.data)
         self.secrets = self._secrets()
         self.environment: dict[str, str] = {}
 
@@ -81,9 +85,10 @@ class DemoSystem:
         if "people" not in found:
             found["people"] = {name: new_password() for name in PEOPLE}
             _write_secret(path, json.dumps(found))
-        if "metrics" not in found:
-            found["metrics"] = secrets.token_urlsafe(24)
-            _write_secret(path, json.dumps(found))
+        for name in ("metrics", "database"):
+            if name not in found:
+                found[name] = secrets.token_urlsafe(24)
+                _write_secret(path, json.dumps(found))
         return found
 
     def start(self) -> None:
@@ -91,16 +96,19 @@ class DemoSystem:
         if _in_use(self.port):
             raise Refused(f"Port {self.port} is in use.", advice="Give another --port, or stop what uses it.")
         database, site_database = self._databases()
-        self._write_places()
+        self._give()
+        #: For the demo itself, which writes history: the role that owns the tables.
+        self.owner_database = database
         self.environment = environment = {
-            "BATHOTYPE_DATABASE_URL": database,
+            "BATHOTYPE_DATABASE_URL": self._working(database),
             "BATHOTYPE_REGIONS_FILE": str(self.data / "regions.yaml"),
+            "BATHOTYPE_SECRET_FILE": str(self.data / "service" / "bathotype.secret"),
             "BATHOTYPE_SCRATCH_DIR": str(self.data / "scratch"),
             "BATHOTYPE_METRICS_TOKEN": self.secrets["metrics"],
             "BATHOTYPE_PUBLIC_URL": self.url,
             **self._extra,
         }
-        self._make_tokens(database)
+        self._prepare(database)
         standin = [
             sys.executable,
             "-m",
@@ -126,12 +134,24 @@ class DemoSystem:
                 "serve",
                 [*command, "serve", "--port", str(self.port)],
                 environment,
+                user=self.user,
                 ready=lambda: _answers(f"{self.url}/readyz"),
             ),
-            *([Child("worker", [*command, "worker"], environment)] if self._has_worker else []),
+            *([Child("worker", [*command, "worker"], environment, user=self.user)] if self._has_worker else []),
         )
         self._write_env()
         self._load()
+
+    def _give(self) -> None:
+        """What the service's user keeps and reads."""
+        self._write_places()
+        own = [self.data / name for name in ("service", "stores", "scratch")]
+        for folder in own:
+            folder.mkdir(mode=0o700, exist_ok=True)
+        for name in ("bathotype.secret", "bathotype.trail"):
+            if (before := self.data / name).exists():  # where it lay until now
+                before.rename(self.data / "service" / name)
+        hand_over(self.user, self.data / "regions.yaml", *own)
 
     def _databases(self) -> tuple[str, str]:
         if self._external:
@@ -170,13 +190,18 @@ class DemoSystem:
         }
         _write_secret(self.data / "regions.yaml", yaml.safe_dump(places))
 
-    def _make_tokens(self, database_url: str) -> None:
+    def _working(self, database: str) -> str:
+        """The same database for the service, whose role owns nothing; a database from outside is used as it is given."""
+        return database if self._external else self.postgres.working_url("bathotype", self.secrets["database"])
+
+    def _prepare(self, database_url: str) -> None:
         from bathotype.service import schema
         from bathotype.service.access.principals import make_token
         from bathotype.service.database import Database
 
         database = Database(database_url, pool_size=2)
-        schema.prepare(database)
+        role = make_url(self.environment["BATHOTYPE_DATABASE_URL"]).username
+        schema.prepare(database, working_role="" if self._external else str(role))
         with database.sessions.begin() as session:
             for name in ACCOUNTS:
                 make_token(session, name, "demo", token=self.secrets["api"][name])

@@ -103,6 +103,8 @@ class Settings(BaseSettings):
     model_config = SettingsConfigDict(env_prefix="BATHOTYPE_")
 
     database_url: str
+    #: For ``bathotype schema upgrade`` alone: the role that owns the tables, where the service's own does not.
+    owner_database_url: str = ""
     regions_file: Path
     public_url: str = ""
     secret_file: Path | None = None

@@ -110,7 +110,30 @@ class Member(Revised):
     kind: UserKind
     role: Role
     since: datetime
+    accepted: bool = Field(default=True, description="False until the person has accepted the membership.")
     invitation: str | None = Field(default=None, description="Shown once: with it a new person chooses a password.")
+
+
+class OfferedMembership(Answer):
+    """A membership that a steward offers to the person who asks; it counts once that person accepts it."""
+
+    account: str
+    role: Role
+    since: datetime
+
+
+class OidcStart(Wire):
+    """A log-in by the provider that begins with an invitation, for who is new here."""
+
+    model_config = example({"invitation": "nX3p0q9s..."})
+
+    invitation: str = Field(min_length=1, max_length=200)
+
+
+class OidcAddress(Answer):
+    """Where the browser goes for a log-in by the provider."""
+
+    address: str
 
 
 class InvitationAcceptance(Wire):

@@ -66,6 +66,12 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--days", type=float, default=90, help="days until the token expires (default: 90)")
     parser = command(tokens, "revoke", _revoke, "revoke a token; it stops working at once")
     parser.add_argument("token", metavar="ID")
+    own = group(inner, "memberships", "accounts whose stewards ask you to be a member")
+    command(own, "list", _offered, "list what is offered to you")
+    parser = command(own, "accept", _accept, "accept a membership")
+    parser.add_argument("of", metavar="ACCOUNT")
+    parser = command(own, "leave", _leave, "decline a membership, or give up one that you have")
+    parser.add_argument("of", metavar="ACCOUNT")
 
     inner = group(parsers, "members", "who may act for the account")
     command(inner, "list", _members, "list the account's members")
@@ -151,6 +157,23 @@ def _whoami(client: Client, given: argparse.Namespace) -> None:
     table(("account", "role", "may"), ((a.account, a.role, ", ".join(a.verbs)) for a in who.accounts))
 
 
+def _offered(client: Client, given: argparse.Namespace) -> None:
+    rows = client.offered_memberships()
+    if given.json:
+        return emit_json(rows)
+    table(("account", "role", "since"), ((m.account, m.role, m.since) for m in rows))
+
+
+def _accept(client: Client, given: argparse.Namespace) -> None:
+    who = client.accept_membership(given.of)
+    emit_json(who) if given.json else out(f"You are a member of {given.of} now.")
+
+
+def _leave(client: Client, given: argparse.Namespace) -> None:
+    client.leave(given.of)
+    emit_json({"left": given.of}) if given.json else out(f"You are no member of {given.of}.")
+
+
 def _bootstrap(_: Client, given: argparse.Namespace) -> None:
     from bathotype.service import schema
     from bathotype.service.access.principals import make_token
@@ -201,7 +224,10 @@ def _members(client: Client, given: argparse.Namespace) -> None:
     rows = client.members()
     if given.json:
         return emit_json(rows)
-    table(("user", "kind", "role", "since"), ((m.user, m.kind, m.role, m.since) for m in rows))
+    accepted = {True: "", False: "not yet accepted"}
+    table(
+        ("user", "kind", "role", "since", ""), ((m.user, m.kind, m.role, m.since, accepted[m.accepted]) for m in rows)
+    )
 
 
 def _add(client: Client, given: argparse.Namespace) -> None:
@@ -219,6 +245,8 @@ def _tell(member: object, given: argparse.Namespace) -> None:
     if given.json:
         return emit_json(member)
     out(f"{member.user} {member.role}")
+    if not member.accepted:
+        say(f"{member.user} was asked, and is a member after `bathotype auth memberships accept ACCOUNT`.")
     if member.invitation:
         say("Its invitation, good for 7 days and one use (`bathotype auth join`):")
         out(member.invitation)

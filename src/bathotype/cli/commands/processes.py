@@ -1,4 +1,4 @@
-"""``serve``, ``worker``, ``standin`` and ``demo``: the processes, for operators of the service itself."""
+"""``serve``, ``worker``, ``schema``, ``standin`` and ``demo``: the processes, for operators of the service itself."""
 
 from __future__ import annotations
 
@@ -8,7 +8,8 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from bathotype.cli.options import Subparsers, command
+from bathotype.cli.options import Subparsers, command, group
+from bathotype.cli.output import out
 from bathotype.core.errors import Invalid
 
 if TYPE_CHECKING:
@@ -23,6 +24,15 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--processes", type=int, default=1, help="number of serving processes (default: 1)")
     parser = command(parsers, "worker", _worker, "run operations and upkeep", needs_client=False)
     parser.add_argument("--concurrency", type=int, default=4, help="operations at a time (default: 4)")
+    inner = group(parsers, "schema", "the database's tables")
+    command(
+        inner,
+        "upgrade",
+        _upgrade,
+        "bring the tables up to date, as the role of BATHOTYPE_OWNER_DATABASE_URL where it is set, and let the role of "
+        "BATHOTYPE_DATABASE_URL work with them",
+        needs_client=False,
+    )
     # Whatever follows is the stand-in's own: `main` hands on what this parser does not know.
     parser = parsers.add_parser("standin", help="serve the stand-in cloud", add_help=False)
     parser.set_defaults(handler=_standin, needs_client=False, hands_on=True)
@@ -60,6 +70,21 @@ def _worker(_: Client, given: argparse.Namespace) -> None:
     if given.concurrency < 1:
         raise Invalid("--concurrency must be at least 1.")
     work(given.concurrency)
+
+
+def _upgrade(_: Client, given: argparse.Namespace) -> None:
+    from sqlalchemy import make_url
+
+    from bathotype.service import schema
+    from bathotype.service.database import Database
+    from bathotype.service.settings import Settings
+
+    settings = Settings.from_environment()
+    owner = settings.owner_database_url
+    database = Database(owner or settings.database_url, pool_size=1)
+    schema.prepare(database, working_role=str(make_url(settings.database_url).username) if owner else "")
+    database.close()
+    out("The tables are up to date.")
 
 
 def _standin(_: Client, given: argparse.Namespace) -> None:

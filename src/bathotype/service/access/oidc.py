@@ -20,6 +20,7 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.errors import NotSignedIn, Unavailable
 from bathotype.service.access.principals import digest_of
+from bathotype.service.access.signin import open_invitation
 from bathotype.service.records import Invitation, OidcAttempt, User
 from bathotype.service.records.base import CHANGE, utcnow
 
@@ -30,7 +31,7 @@ _PATIENCE = 10.0
 
 
 class OidcLogIn:
-    """One provider.  Who it names must be a user here: by an earlier log-in, or by the name that it vouches for."""
+    """One provider.  Who it names must be a user here: by an earlier log-in, or by an invitation that was shown first."""
 
     def __init__(self, issuer: str, client_id: str, client_secret: str) -> None:
         self.issuer, self._id, self._secret = issuer.rstrip("/"), client_id, client_secret
@@ -54,12 +55,22 @@ class OidcLogIn:
                 self._known = found
             return self._known
 
-    def begin(self, session: Session, redirect: str) -> tuple[str, str]:
-        """``(address, state)``: where to send the browser, and what its cookie must hold when it comes back."""
+    def begin(self, session: Session, redirect: str, invitation: str = "") -> tuple[str, str]:
+        """``(address, state)``: where to send the browser, and what its cookie must hold when it comes back.
+
+        Raises `NotSignedIn` for an invitation that is not valid.
+        """
+        invited = open_invitation(session, invitation).user_id if invitation else None
         state, nonce, verifier = (secrets.token_urlsafe(32) for _ in range(3))
         session.execute(delete(OidcAttempt).where(OidcAttempt.expires_at < utcnow()))
         session.add(
-            OidcAttempt(state=digest_of(state), nonce=nonce, verifier=verifier, expires_at=utcnow() + _ATTEMPT_LASTS)
+            OidcAttempt(
+                state=digest_of(state),
+                nonce=nonce,
+                verifier=verifier,
+                user_id=invited,
+                expires_at=utcnow() + _ATTEMPT_LASTS,
+            )
         )
         challenge = base64.urlsafe_b64encode(hashlib.sha256(verifier.encode()).digest()).decode().rstrip("=")
         query = {
@@ -88,17 +99,26 @@ class OidcLogIn:
         claims = self._claims(redirect, code, attempt)
         subject = f"{self.issuer} {claims['sub']}"
         user = session.scalar(select(User).where(User.subject == subject))
-        if user is not None:
+        if attempt.user_id is None:
+            if user is None:
+                # What the provider calls somebody is not enough: names there are given by others than here.
+                raise NotSignedIn(
+                    "Nobody here signs in as who the provider says you are.",
+                    advice="Open the invitation that a steward gave you, and choose your organisation there.",
+                )
             return user
-        name = str(claims.get("preferred_username") or "")
-        user = session.scalar(select(User).where(User.name == name, User.kind == "person", User.subject.is_(None)))
-        if user is None or user.password is not None:
-            # A name with a password is not handed to whoever the provider lets carry it.
-            raise NotSignedIn(f"{name or 'You'} cannot sign in this way here.", advice="Ask a steward to add you.")
-        user.subject = subject
+        invited = session.get_one(User, attempt.user_id, with_for_update=CHANGE)
+        if user is not None and user.id != invited.id:
+            raise NotSignedIn(
+                f"You sign in here as {user.name} already; the invitation is for {invited.name}.",
+                advice="Ask the steward to add you by the name that you have.",
+            )
+        if invited.password is not None or invited.subject not in (None, subject):
+            raise NotSignedIn("The invitation is not good any more.", advice="Sign in as you did before.")
+        invited.subject = subject
         # Whoever made the invitation could still choose a password with it.
-        session.execute(delete(Invitation).where(Invitation.user_id == user.id))
-        return user
+        session.execute(delete(Invitation).where(Invitation.user_id == invited.id))
+        return invited
 
     def _claims(self, redirect: str, code: str, attempt: OidcAttempt) -> dict[str, Any]:
         """The checked claims of the id token that the code is exchanged for."""

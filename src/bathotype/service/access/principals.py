@@ -174,6 +174,20 @@ def revoke(session: Session, row: ApiToken) -> None:
     )
 
 
+def withdraw(session: Session, row: ApiToken, account: str) -> None:
+    """End what a token reaches of one account: it stays good for the others that its owner has now."""
+    held = (
+        select(Account.name)
+        .join(Membership, Membership.account_id == Account.id)
+        .where(Membership.user_id == row.user_id, Membership.accepted_at.is_not(None))
+    )
+    reached = set(row.accounts) if row.accounts is not None else set(session.scalars(held))
+    if left := sorted(reached - {account}):
+        row.accounts = left
+    else:
+        revoke(session, row)
+
+
 def make_token(session: Session, account: str, name: str, *, token: str | None = None, days: int = 365) -> str:
     """Account, robot and token for a start, where the service's own settings are; steward of that account."""
     row, robot = make_account(session, account), make_user(session, f"{account}-{name}", "robot")
@@ -192,7 +206,7 @@ def _asking(shown: type[ApiToken] | type[ConsoleSession], *columns: Any) -> Stat
         select(*columns, User.id.label("user_id"), User.name, User.kind, *_MEMBER)
         .select_from(shown)
         .join(User, User.id == shown.user_id)
-        .outerjoin(Membership, Membership.user_id == User.id)
+        .outerjoin(Membership, (Membership.user_id == User.id) & Membership.accepted_at.is_not(None))
         .outerjoin(Account, Account.id == Membership.account_id)
         .where(shown.digest == bindparam("digest"))
         .order_by(Account.name)
@@ -268,7 +282,8 @@ def _standings(rows: Iterable[Any], accounts: frozenset[str] | None = None) -> t
 def person_named(session: Session, user: User) -> Person:
     """A user that has just signed in with a password, a code, or another provider."""
     members = select(*_MEMBER).join(Account, Account.id == Membership.account_id)
-    rows = session.execute(members.where(Membership.user_id == user.id).order_by(Account.name))
+    held = members.where(Membership.user_id == user.id, Membership.accepted_at.is_not(None))
+    rows = session.execute(held.order_by(Account.name))
     return Person(user.id, user.name, user.kind, _standings(rows))
 
 

@@ -23,7 +23,8 @@ from bathotype.service.records.base import CHANGE, utcnow
 
 SESSION_LASTS = timedelta(hours=12)
 INVITATION_LASTS = timedelta(days=7)
-_FREE_TRIES = 5
+#: Wrong passwords that are let pass: for a name from one address, and from one address for all names together.
+_FREE_TRIES, _FREE_FOR_ALL = 5, 100
 _LONGEST_LOCK, _FORGOTTEN = timedelta(minutes=15), timedelta(days=1)
 _SHORTEST_PASSWORD = 12
 _hasher = PasswordHasher()
@@ -41,12 +42,14 @@ def log_in(database: Database, name: str, password: str, origin: str) -> User:
     """The user with this name and password.
 
     After a few wrong passwords for a name from one address it is locked there, each time for twice as long, whether there
-    is such a name or not: nobody else is locked out, and nobody learns who is here.  Raises `NotSignedIn`, and `TooMany`
-    while others are being checked.
+    is such a name or not: nobody else is locked out, and nobody learns who is here.  The same goes for an address that
+    tries many names.  Raises `NotSignedIn`, and `TooMany` while others are being checked.
     """
-    key = digest_of(f"{name}\0{origin}")
+    own = digest_of(f"{name}\0{origin}")
+    keys = {own: _FREE_TRIES, digest_of(f"\0{origin}"): _FREE_FOR_ALL}
     with database.sessions.begin() as session:
-        _check_lock(session.get(SignInFailure, key))
+        for key in keys:
+            _check_lock(session.get(SignInFailure, key))
         user = session.scalar(select(User).where(User.name == name, User.kind == "person"))
         if user is not None:
             session.expunge(user)
@@ -54,9 +57,10 @@ def log_in(database: Database, name: str, password: str, origin: str) -> User:
         right = _verifies(user.password if user else None, password)
     with database.sessions.begin() as session:
         if right and user is not None:
-            session.execute(delete(SignInFailure).where(SignInFailure.key == key))
+            session.execute(delete(SignInFailure).where(SignInFailure.key == own))
             return user
-        _count(session, key)
+        for key, free in keys.items():
+            _count(session, key, free)
     raise NotSignedIn("Name or password is wrong.", advice="Try again, or ask a steward for a new invitation.")
 
 
@@ -67,7 +71,7 @@ def _check_lock(row: SignInFailure | None) -> None:
         raise NotSignedIn("Too many wrong passwords.", advice=f"Try again in {wait} s.", code="locked-out")
 
 
-def _count(session: Session, key: str) -> None:
+def _count(session: Session, key: str, free: int) -> None:
     now = utcnow()
     session.execute(delete(SignInFailure).where(SignInFailure.at < now - _FORGOTTEN))
     fresh = insert(SignInFailure).values(key=key, failures=1, at=now)
@@ -76,8 +80,8 @@ def _count(session: Session, key: str) -> None:
         SignInFailure.failures
     )
     failures = session.scalar(asked) or 1
-    if failures >= _FREE_TRIES:
-        pause = min(timedelta(seconds=2.0 ** min(failures - _FREE_TRIES, 20)), _LONGEST_LOCK)
+    if failures >= free:
+        pause = min(timedelta(seconds=2.0 ** min(failures - free, 20)), _LONGEST_LOCK)
         session.execute(update(SignInFailure).where(SignInFailure.key == key).values(locked_until=now + pause))
 
 
@@ -131,14 +135,20 @@ def invite(session: Session, user: User) -> str:
     return code
 
 
+def open_invitation(session: Session, code: str) -> Invitation:
+    """The invitation with a code, locked.  Raises `NotSignedIn` where there is none, or not any more."""
+    row = session.scalar(select(Invitation).where(Invitation.digest == digest_of(code)).with_for_update(**CHANGE))
+    if row is None or row.expires_at < utcnow():
+        raise NotSignedIn("The invitation is not good any more.", advice="Ask a steward for a new one.")
+    return row
+
+
 def accept_invitation(session: Session, code: str, hashed: str) -> User:
     """Set the password, which was hashed before, and end every open session.
 
     Raises `NotSignedIn` for a code that is not valid.
     """
-    row = session.scalar(select(Invitation).where(Invitation.digest == digest_of(code)).with_for_update(**CHANGE))
-    if row is None or row.expires_at < utcnow():
-        raise NotSignedIn("The invitation is not good any more.", advice="Ask a steward for a new one.")
+    row = open_invitation(session, code)
     user = session.get_one(User, row.user_id)
     user.password = hashed
     session.delete(row)

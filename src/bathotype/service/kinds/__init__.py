@@ -8,6 +8,7 @@ from bathotype.service.kinds.captureplan import CapturePlan
 from bathotype.service.kinds.changeinstances import ChangeInstances
 from bathotype.service.kinds.drain import Drain
 from bathotype.service.kinds.edit import Edit
+from bathotype.service.kinds.exportdigest import DigestOfExport
 from bathotype.service.kinds.importing import Import
 from bathotype.service.kinds.launch import Launch
 from bathotype.service.kinds.purge import Purge
@@ -17,5 +18,18 @@ from bathotype.service.operations.kind import AnyKind
 
 KINDS: Mapping[str, type[AnyKind]] = {
     kind.name: kind
-    for kind in (Adopt, Capture, CapturePlan, ChangeInstances, Drain, Edit, Import, Launch, Purge, Replicate, Verify)
+    for kind in (
+        Adopt,
+        Capture,
+        CapturePlan,
+        ChangeInstances,
+        DigestOfExport,
+        Drain,
+        Edit,
+        Import,
+        Launch,
+        Purge,
+        Replicate,
+        Verify,
+    )
 }

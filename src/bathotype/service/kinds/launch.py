@@ -52,6 +52,7 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
 
     name = "launch"
     params_type, memo_type = LaunchParams, LaunchMemo
+    may_leave = True
     steps = (
         Step("base_disk", "Write and verify the base disk", 5),
         Step("create", "Create the machines", 3),

@@ -41,7 +41,7 @@ M = TypeVar("M", bound=SnapshotMemo)
 class Snapshots(Kind[P, M]):
     """Takes the snapshot, and removes it.  ``memo.snapshot`` is its id at the site."""
 
-    may_leave_disks = True
+    may_leave = True
 
     @property
     def site(self) -> Site:

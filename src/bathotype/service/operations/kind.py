@@ -59,8 +59,8 @@ class Kind(Generic[P, M]):
     steps: ClassVar[tuple[Step, ...]]
     #: Why an operation of this kind cannot be cancelled; empty where it can.
     never_cancelled: ClassVar[str] = ""
-    #: Whether disks with the operation's tag can remain at the site of ``params.region`` if clean-up fails there.
-    may_leave_disks: ClassVar[bool] = False
+    #: Whether disks or machines with the operation's tag can remain at the site of ``params.region`` if clean-up fails there.
+    may_leave: ClassVar[bool] = False
 
     params_type: type[P]
     memo_type: type[M]

@@ -27,6 +27,8 @@ from bathotype.wire.operations import OperationState
 
 log = structlog.get_logger()
 _STEP_ATTEMPTS = 3
+#: How often a step may be begun anew after its worker was ended within it.
+_LIVES = 4
 _BEAT_EVERY = 1.0
 
 
@@ -143,11 +145,18 @@ class Runner:
                 continue
             try:
                 context.check()
-                self._mark(context, row.position, state="running", started_at=utcnow(), bytes_done=0)
+                if row.starts >= _LIVES:
+                    raise BathotypeError(
+                        f"It was begun {row.starts} times, and each time its worker was ended.",
+                        advice="See the workers' logs under this operation's id before you retry it.",
+                        code="worker-ended",
+                    )
+                begun = {"started_at": utcnow(), "bytes_done": 0, "starts": row.starts + 1}
+                self._mark(context, row.position, state="running", **begun)
                 context.enter(row.position, step.name)
                 skipped = self._attempts(work, step.name)
                 context.point("done")
-                self._mark(context, row.position, state="skipped" if skipped else "done", ended_at=utcnow())
+                self._mark(context, row.position, state="skipped" if skipped else "done", ended_at=utcnow(), starts=0)
             except Cancelled:
                 self._mark(context, row.position, state="failed", ended_at=utcnow())
                 return {"outcome": "cancelled"}

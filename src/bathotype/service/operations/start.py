@@ -35,7 +35,7 @@ def start_operation(
         subject=subject,
         params=params.model_dump(mode="json"),
         memo={},
-        leftovers_removed=not kind.may_leave_disks,
+        leftovers_removed=not kind.may_leave,
         created_by=principal.actor,
         request_id=str(structlog.contextvars.get_contextvars().get("request_id", "")),
     )

@@ -38,7 +38,7 @@ class SignInFailure(Base):
 
 
 class Membership(Base):
-    """A user's role in an account."""
+    """A user's role in an account.  It counts once the person has accepted it."""
 
     __tablename__ = "memberships"
 
@@ -46,6 +46,7 @@ class Membership(Base):
     user_id: Mapped[str] = mapped_column(ForeignKey("users.id", ondelete="CASCADE"), primary_key=True, index=True)
     role: Mapped[Role] = mapped_column(String)
     since: Mapped[datetime] = mapped_column(default=utcnow)
+    accepted_at: Mapped[datetime | None] = mapped_column(default=utcnow)
 
 
 class ApiToken(Base):
@@ -89,6 +90,8 @@ class OidcAttempt(Base):
     state: Mapped[str] = mapped_column(primary_key=True)
     nonce: Mapped[str]
     verifier: Mapped[str]
+    #: Whose invitation was shown when it began: who is new here comes with one.
+    user_id: Mapped[str | None] = mapped_column(ForeignKey("users.id", ondelete="CASCADE"), index=True)
     expires_at: Mapped[datetime]
 
 

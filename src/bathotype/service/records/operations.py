@@ -54,6 +54,8 @@ class OperationStep(Base):
     title: Mapped[str]
     weight: Mapped[int] = mapped_column(default=1)
     state: Mapped[str] = mapped_column(default="pending")
+    #: How often it was begun without having ended: what ends its worker each time is given up.
+    starts: Mapped[int] = mapped_column(default=0)
     bytes_done: Mapped[int] = mapped_column(default=0)
     bytes_total: Mapped[int] = mapped_column(default=0)
     started_at: Mapped[datetime | None]

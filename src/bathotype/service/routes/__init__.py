@@ -14,6 +14,7 @@ from bathotype.service.routes import (
     launches,
     lines,
     machines,
+    memberships,
     operations,
     overview,
     regions,
@@ -42,6 +43,7 @@ ROUTERS: tuple[APIRouter, ...] = tuple(
         instancechanges,
         audit,
         access,
+        memberships,
         feed,
     )
 )

@@ -21,6 +21,7 @@ from bathotype.service.access.principals import (
     make_user,
     person_named,
     revoke,
+    withdraw,
 )
 from bathotype.service.access.signin import (
     SESSION_LASTS,
@@ -44,7 +45,8 @@ _STATE_COOKIE = "bathotype_log_in"
 _CALLBACK = "/api/v1/session/oidc/callback"
 
 
-def _who(person: Person, csrf: str | None = None) -> wire.WhoAmI:
+def who(person: Person, csrf: str | None = None) -> wire.WhoAmI:
+    """Who somebody is, and what it may."""
     held = [
         wire.Standing(account=s.account, role=s.role, verbs=sorted(verbs_of(s.role, person.verbs)))
         for s in person.standings
@@ -66,7 +68,7 @@ def _begin_session(service: Service, session: Session, user: User, answer: Respo
         secure=service.settings.public_url.startswith("https:"),
         path="/",
     )
-    return _who(person_named(session, user), csrf)
+    return who(person_named(session, user), csrf)
 
 
 @router.get("/session/ways", tags=["access"])
@@ -86,7 +88,7 @@ def start_session(body: wire.LogIn, request: Request, service: ServiceOf, answer
 @router.get("/session", tags=["access"])
 def who_am_i(person: Signed, request: Request) -> wire.WhoAmI:
     """Who is signed in, by token or session, and what it may.  A session is given its CSRF token again."""
-    return _who(person, csrf_of(request.cookies[SESSION_COOKIE]) if person.session_digest else None)
+    return who(person, csrf_of(request.cookies[SESSION_COOKIE]) if person.session_digest else None)
 
 
 @router.delete("/session", status_code=204, tags=["access"])
@@ -115,9 +117,24 @@ def start_oidc(service: ServiceOf) -> RedirectResponse:
     with service.database.sessions.begin() as session:
         address, state = service.oidc.begin(session, _callback(service))
     answer = RedirectResponse(address, 307)
+    _keep_state(service, answer, state)
+    return answer
+
+
+@router.post("/session/oidc", tags=["access"])
+def join_by_oidc(body: wire.OidcStart, service: ServiceOf, answer: Response) -> wire.OidcAddress:
+    """Begin a log-in by the provider with an invitation: who comes back is the person who was invited."""
+    if service.oidc is None:
+        raise NotFound("No OpenID Connect provider is configured here.", advice="Choose a password.")
+    with service.database.sessions.begin() as session:
+        address, state = service.oidc.begin(session, _callback(service), body.invitation)
+    _keep_state(service, answer, state)
+    return wire.OidcAddress(address=address)
+
+
+def _keep_state(service: Service, answer: Response, state: str) -> None:
     secure = service.settings.public_url.startswith("https:")
     answer.set_cookie(_STATE_COOKIE, state, max_age=600, httponly=True, samesite="lax", secure=secure, path=_CALLBACK)
-    return answer
 
 
 @router.get("/session/oidc/callback", tags=["access"], status_code=303, response_class=RedirectResponse)
@@ -146,14 +163,17 @@ def accept_an_invitation(body: wire.InvitationAcceptance, service: ServiceOf) ->
     hashed = hash_password(body.password)  # a bad one is refused before the code is used up
     with service.database.sessions.begin() as session:
         user = accept_invitation(session, body.code, hashed)
-        return _who(person_named(session, user))
+        return who(person_named(session, user))
 
 
 # Tokens
 
 
-def _token(row: ApiToken, user: User) -> wire.Token:
+def _token(row: ApiToken, user: User, seen_by: Principal | None = None) -> wire.Token:
+    """``seen_by`` is shown no more of somebody else's token than that it reaches its own account."""
     fields = {name: getattr(row, name) for name in wire.Token.model_fields if name not in ("user", "kind")}
+    if seen_by is not None and seen_by.user_id != user.id and user.kind == "person":
+        fields["accounts"] = [seen_by.account]
     return wire.Token(user=user.name, kind=user.kind, **fields)
 
 
@@ -163,7 +183,9 @@ def list_tokens(caller: Reader, reads: ReadsOf) -> list[wire.Token]:
     with reads.session() as session:
         query = select(ApiToken, User).join(User, User.id == ApiToken.user_id)
         if "manage" in caller.verbs:
-            members = select(Membership.user_id).where(Membership.account_id == caller.account_id)
+            members = select(Membership.user_id).where(
+                Membership.account_id == caller.account_id, Membership.accepted_at.is_not(None)
+            )
             query = query.where(
                 ApiToken.user_id.in_(members),
                 ApiToken.accounts.is_(None) | ApiToken.accounts.contains([caller.account]),
@@ -171,7 +193,7 @@ def list_tokens(caller: Reader, reads: ReadsOf) -> list[wire.Token]:
         else:
             query = query.where(ApiToken.user_id == caller.user_id)
         rows = session.execute(query.order_by(ApiToken.created_at.desc()).limit(500))
-        return [_token(row, user) for row, user in rows]
+        return [_token(row, user, caller) for row, user in rows]
 
 
 @router.post("/tokens", status_code=201, tags=["access"])
@@ -222,20 +244,29 @@ def _robot(session: Session, person: Person, name: str) -> User:
 
 
 def _reached(session: Session, user: User, accounts: frozenset[str] | None) -> list[str]:
-    rows = session.execute(select(Account.id, Account.name).join(Membership).where(Membership.user_id == user.id))
+    rows = session.execute(
+        select(Account.id, Account.name)
+        .join(Membership)
+        .where(Membership.user_id == user.id, Membership.accepted_at.is_not(None))
+    )
     return [i for i, name in rows if accounts is None or name in accounts]
 
 
 @router.delete("/tokens/{token}", status_code=204, tags=["access"])
 def revoke_token(token: str, caller: Reader, service: ServiceOf) -> None:
-    """Revoke a token: the next call with it is refused."""
+    """Revoke a token: the next call with it is refused.  Of another member's, what it reaches of this account ends."""
     with service.database.sessions.begin() as session:
         row = session.get(ApiToken, token, with_for_update=CHANGE)
-        member = row and session.get(Membership, (caller.account_id, row.user_id))
+        member = session.get(Membership, (caller.account_id, row.user_id)) if row is not None else None
         mine = row is not None and row.user_id == caller.user_id
-        if row is None or not (mine or (member and "manage" in caller.verbs)):
+        managed = member is not None and member.accepted_at is not None and "manage" in caller.verbs
+        reaches = row is not None and (row.accounts is None or caller.account in row.accounts)
+        if row is None or not (mine or (managed and reaches)):
             raise NotFound(f"There is no token {token!r}.", advice="`bathotype auth tokens list` shows them.")
-        revoke(session, row)
+        if mine:
+            revoke(session, row)
+        else:
+            withdraw(session, row, caller.account)
         audit.record(session, caller.account_id, caller.actor, "token.revoked", row.id, after={"name": row.name})
 
 
@@ -256,7 +287,10 @@ def list_members(caller: Reader, reads: ReadsOf) -> list[wire.Member]:
 
 
 def _member(row: Membership, user: User, invitation: str | None = None) -> wire.Member:
-    return wire.Member(user=user.name, kind=user.kind, role=row.role, since=row.since, invitation=invitation)
+    accepted = row.accepted_at is not None
+    return wire.Member(
+        user=user.name, kind=user.kind, role=row.role, since=row.since, accepted=accepted, invitation=invitation
+    )
 
 
 def _locked(session: Session, caller: Principal) -> None:
@@ -272,12 +306,16 @@ def _locked(session: Session, caller: Principal) -> None:
 
 @router.post("/members", status_code=201, tags=["access"])
 def add_member(body: wire.MemberRequest, caller: Manager, service: ServiceOf) -> wire.Member:
-    """Add a person, with an invitation to choose a password if it is new here; or a robot."""
+    """Add a robot, or a person: with an invitation if it is new here; else the membership counts once it is accepted."""
     with service.database.sessions.begin() as session:
         _locked(session, caller)
         known = session.scalar(select(User).where(User.name == body.user))
         if known is not None and session.get(Membership, (caller.account_id, known.id)) is not None:
-            raise Refused(f"{known.name} is a member already.", advice="Change the role instead.", code="exists")
+            raise Refused(
+                f"{known.name} is a member already, or was asked to be one.",
+                advice="Change the role instead.",
+                code="exists",
+            )
         if (
             known is not None
             and known.kind == "robot"
@@ -293,6 +331,8 @@ def add_member(body: wire.MemberRequest, caller: Manager, service: ServiceOf) ->
             )
         user = make_user(session, body.user, "robot" if body.robot else "person")
         row = Membership(account_id=caller.account_id, user_id=user.id, role=body.role)
+        if known is not None:
+            row.accepted_at = None  # nobody becomes a member of another account unasked
         session.add(row)
         session.flush()
         code = invite(session, user) if known is None and user.kind == "person" else None
@@ -322,15 +362,19 @@ def _find_member(session: Session, caller: Principal, name: str) -> tuple[Member
     return found[0], found[1]
 
 
-def _keep_a_steward(session: Session, caller: Principal, row: Membership) -> None:
+def keep_a_steward(session: Session, account: str, row: Membership) -> None:
     stewards = session.scalar(
         select(func.count())
         .select_from(Membership)
-        .where(Membership.account_id == caller.account_id, Membership.role == Role.STEWARD)
+        .where(
+            Membership.account_id == row.account_id,
+            Membership.role == Role.STEWARD,
+            Membership.accepted_at.is_not(None),
+        )
     )
-    if row.role == Role.STEWARD and stewards == 1:
+    if row.role == Role.STEWARD and row.accepted_at is not None and stewards == 1:
         raise Refused(
-            f"{caller.account} would be left without a steward.", advice="Make another one first.", code="last-steward"
+            f"{account} would be left without a steward.", advice="Make another one first.", code="last-steward"
         )
 
 
@@ -351,7 +395,7 @@ def change_role(
         row, who = _find_member(session, caller, user)
         conditions.check(f"The membership of {user}", _member(row, who))
         if body.role != Role.STEWARD:
-            _keep_a_steward(session, caller, row)
+            keep_a_steward(session, caller.account, row)
         before, row.role = row.role, body.role
         audit.record(
             session,
@@ -374,7 +418,7 @@ def remove_member(user: str, caller: Manager, service: ServiceOf) -> None:
     with service.database.sessions.begin() as session:
         _locked(session, caller)
         row, who = _find_member(session, caller, user)
-        _keep_a_steward(session, caller, row)
+        keep_a_steward(session, caller.account, row)
         session.delete(row)
         session.flush()
         if who.kind == "robot" or not _has_joined(who):

@@ -3,13 +3,9 @@
 from __future__ import annotations
 
 import base64
-import hashlib
 import itertools
 import re
-import threading
-import zlib
-from collections import OrderedDict
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from typing import Annotated
 
 from fastapi import Depends, Header, Query, Response
@@ -17,24 +13,26 @@ from fastapi.responses import StreamingResponse
 from pydantic import WithJsonSchema
 
 from bathotype.core.access.roles import Verb
-from bathotype.core.errors import Invalid, Refused
-from bathotype.core.formats.catalogue import FORMATS, Format, format_named, lay_out
+from bathotype.core.errors import Invalid, NotFound, Refused
+from bathotype.core.formats.catalogue import FORMATS, Format, format_named
 from bathotype.core.formats.laidout import LaidOutFile, stream
-from bathotype.core.formats.ovf import Appliance
 from bathotype.core.lifecycle.states import VersionState
-from bathotype.core.store.materialise import StoredDisk
 from bathotype.core.store.region import RegionStore
 from bathotype.service.access.principals import Principal
+from bathotype.service.answers.operations import operation_answers
 from bathotype.service.catalogue import find_version, ready_regions, reference_of, require_replica
-from bathotype.service.records import ExportDigest, Version
+from bathotype.service.exports import Hashing, export_file, known_digest, made_as
+from bathotype.service.kinds.exportdigest import DigestOfExport, ExportDigestParams
+from bathotype.service.operations.start import start_operation
+from bathotype.service.records import Version
 from bathotype.service.routes.callers import CallerWith, Operator, ServiceOf
 from bathotype.service.routes.route import api_router
 from bathotype.service.state import Service
 from bathotype.wire.images import ExportedFile
+from bathotype.wire.operations import Operation
 
 router = api_router(tags=["downloads"])
 _PIECE = 1024 * 1024
-_LAYOUTS = 8
 _RANGE = re.compile(r"bytes=(\d{1,18})-(\d{1,18})?")
 
 FormatName = Annotated[str, WithJsonSchema({"type": "string", "enum": list(FORMATS)})]
@@ -62,44 +60,8 @@ def manifest(reference: str, caller: Operator, service: ServiceOf, region: str |
     return Response(store.get_manifest(version.id).dumps(), media_type="application/octet-stream")
 
 
-class _Layouts:
-    """Files that were laid out a short while ago: a download in many ranges does not measure the disk each time."""
-
-    def __init__(self) -> None:
-        self._known: OrderedDict[tuple[str, str, str, str], LaidOutFile] = OrderedDict()
-        self._lock = threading.Lock()
-
-    def get(self, key: tuple[str, str, str, str], make: Callable[[], LaidOutFile]) -> LaidOutFile:
-        """The file for a key, laid out where it is not known."""
-        with self._lock:
-            if (known := self._known.get(key)) is not None:
-                self._known.move_to_end(key)
-                return known
-        made = make()
-        with self._lock:
-            self._known[key] = made
-            if len(self._known) > _LAYOUTS:
-                self._known.popitem(last=False)
-        return made
-
-
-_layouts = _Layouts()
-
-
-def _file(version: Version, store: RegionStore, form: Format) -> LaidOutFile:
-    def make() -> LaidOutFile:
-        source = StoredDisk(store.get_manifest(version.id), store)
-        appliance = Appliance(version.line.name, version.line.name, version.number)
-        identity = bytes.fromhex(version.content_digest.rpartition(":")[2])[:16]
-        return lay_out(form.name, source, appliance=appliance, identity=identity)
-
-    return _layouts.get((store.name, version.id, form.name, version.number), make)
-
-
 def _etag(version: Version, form: Format) -> str:
-    """Formats that are compressed anew depend on the compressor's version as well."""
-    made_by = f"-zlib-{zlib.ZLIB_RUNTIME_VERSION}" if form.recompresses else ""
-    return f'"{version.content_digest}-{form.name}{made_by}"'
+    return f'"{version.content_digest}-{made_as(form)}"'
 
 
 @router.get(
@@ -124,7 +86,7 @@ def disk(
     """
     version, store = _place(service, caller, reference, region)
     form = format_named(format)
-    file, etag = _file(version, store, form), _etag(version, form)
+    file, etag = export_file(version, store, form), _etag(version, form)
     start, end = 0, file.size
     partial = range_ is not None and if_range in (None, etag)
     if partial:
@@ -141,51 +103,25 @@ def disk(
         "ETag": etag,
         "Content-Disposition": f'attachment; filename="{name}"',
     }
-    if (known := _known_digest(service, version, form)) is not None:
+    if (known := known_digest(service.database, version, form)) is not None:
         headers["Repr-Digest"] = f"sha-256=:{base64.b64encode(bytes.fromhex(known)).decode()}:"
     if partial:
         headers["Content-Range"] = f"bytes {start}-{end - 1}/{file.size}"
     # The first piece is read before the answer begins, so that a damaged pack is a problem document, not a cut stream.
     first = file.read(start, min(_PIECE, end - start))
-    note = None if partial else _Noting(service, version, form, file.size)
+    note = None if partial else Hashing(service.database, version, form, file.size)
     return StreamingResponse(
         _pieces(file, first, start, end, note), 206 if partial else 200, headers, "application/octet-stream"
     )
 
 
-class _Noting:
-    """Hashes a file while it is sent from its first byte to its last, and keeps the digest."""
-
-    def __init__(self, service: Service, version: Version, form: Format, size: int) -> None:
-        self._service, self._version, self._form, self._size = service, version, form, size
-        self._hasher = hashlib.sha256()
-
-    def take(self, piece: bytes) -> None:
-        """The next piece."""
-        self._hasher.update(piece)
-
-    def keep(self) -> str:
-        """The whole file has passed."""
-        digest = self._hasher.hexdigest()
-        with self._service.database.sessions.begin() as session:
-            row = ExportDigest(version_id=self._version.id, format=self._form.name, size=self._size, sha256=digest)
-            session.merge(row)
-        return digest
-
-
-def _pieces(file: LaidOutFile, first: bytes, start: int, end: int, note: _Noting | None) -> Iterator[bytes]:
+def _pieces(file: LaidOutFile, first: bytes, start: int, end: int, note: Hashing | None) -> Iterator[bytes]:
     for piece in itertools.chain([first], stream(file, start + len(first), end)):
         if note is not None:
             note.take(piece)
         yield piece
     if note is not None:
         note.keep()
-
-
-def _known_digest(service: Service, version: Version, form: Format) -> str | None:
-    with service.database.reads() as session:
-        row = session.get(ExportDigest, (version.id, form.name))
-        return row.sha256 if row is not None and not form.recompresses else None
 
 
 @router.get("/versions/{reference:path}/disk-digest")
@@ -196,20 +132,38 @@ def disk_digest(
     region: str | None = None,
     format: Annotated[FormatName, Query(description="Format of the file.")] = "raw",
 ) -> ExportedFile:
-    """Size and SHA-256 of a version as a file; made once to learn them where that has not happened yet."""
+    """Size and SHA-256 of a version as a file, once it was read as a whole: by a download, or by ``disk-digests``."""
     version, store = _place(service, caller, reference, region)
     form = format_named(format)
-    file = _file(version, store, form)
-    digest = _known_digest(service, version, form)
+    digest = known_digest(service.database, version, form)
     if digest is None:
-        note = _Noting(service, version, form, file.size)
-        for piece in stream(file):
-            note.take(piece)
-        digest = note.keep()
+        raise NotFound(
+            f"Nobody has read {reference_of(version)} as {form.name} from its first byte to its last yet.",
+            advice="POST to disk-digests of the version: the operation reads it once.",
+            code="digest-unknown",
+        )
     return ExportedFile(
         reference=reference_of(version),
         format=form.name,
         name=f"{version.line.name}-{version.number}{form.suffix}",
-        size=file.size,
+        size=export_file(version, store, form).size,
         sha256=digest,
     )
+
+
+@router.post("/versions/{reference:path}/disk-digests", status_code=202)
+def work_out_digest(
+    reference: str,
+    caller: Operator,
+    service: ServiceOf,
+    region: str | None = None,
+    format: Annotated[FormatName, Query(description="Format of the file.")] = "raw",
+) -> Operation:
+    """Read a version as a file once, to learn its SHA-256."""
+    version, store = _place(service, caller, reference, region)
+    params = ExportDigestParams(
+        version_id=version.id, reference=reference_of(version), region=store.name, format=format_named(format).name
+    )
+    with service.database.sessions.begin() as session:
+        row = start_operation(session, caller, DigestOfExport, params.reference, params)
+        return operation_answers(session, [row])[0]

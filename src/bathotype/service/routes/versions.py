@@ -169,8 +169,8 @@ def resolve(
     if region:
         service.reach.check_region(region)
         with reads.session() as session:
-            require_replica(session, version.id, version.reference, region)
             version.require_region(region)
+            require_replica(session, version.id, version.reference, region, allowed=version.regions)
             base = session.scalar(
                 select(BaseDisk.site_disk).where(
                     BaseDisk.version_id == version.id, BaseDisk.region == region, BaseDisk.state == "ready"

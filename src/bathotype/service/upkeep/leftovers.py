@@ -1,43 +1,81 @@
-"""Duty: remove temporary disks at the sites of operations that have ended and whose own clean-up failed."""
+"""Duty: remove what operations that have ended left at the sites because their own clean-up failed.
+
+All of it carries the operation's tag: snapshots and disks, throwaway machines, and machines of instances that never ran.
+"""
 
 from __future__ import annotations
 
+from collections import defaultdict
 from datetime import timedelta
 
-from sqlalchemy import select
+from sqlalchemy import select, update
 
 from bathotype.core.errors import BathotypeError
-from bathotype.service.records import Operation
+from bathotype.service.records import Instance, Operation
 from bathotype.service.records.base import utcnow
 from bathotype.service.upkeep.duty import Duty, Turn
+from bathotype.sites.protocol import Site, SiteMachine
 
 _LOOKED_BACK = timedelta(days=7)
+_TAG, _INSTANCE, _BASE = "bathotype-operation", "bathotype-instance", "bathotype-base"
+#: Instances whose machine is not wanted.
+_OVER = ("failed", "terminated")
 
 
 def _run(turn: Turn) -> None:
     for name, account_id in turn.accounts():
-        with turn.database.reads() as session:
-            ended = session.execute(
-                select(Operation.id, Operation.params["region"].as_string()).where(
-                    Operation.account_id == account_id,
-                    Operation.ended_at > utcnow() - _LOOKED_BACK,
-                    ~Operation.leftovers_removed,
-                )
-            ).all()
-        for operation, region in ended:
+        for region, ended in _ended(turn, account_id).items():
             turn.check()
             try:
-                _remove(turn, name, operation, region)
+                _clear(turn, turn.reach.site(region, name), region, ended)
             except BathotypeError as error:
-                turn.failed(f"leftovers of {operation}", error)
+                turn.failed(f"leftovers of {name} in {region}", error)
 
 
-def _remove(turn: Turn, account: str, operation: str, region: str) -> None:
-    site = turn.reach.site(region, account)
-    for disk in site.disks(region, tag=("bathotype-operation", operation)):
-        site.delete_disk(disk.id)
+def _ended(turn: Turn, account_id: str) -> dict[str, list[str]]:
+    """Ids of operations that have ended and may have left something, by region."""
+    found: dict[str, list[str]] = defaultdict(list)
+    with turn.database.reads() as session:
+        rows = session.execute(
+            select(Operation.id, Operation.params["region"].as_string()).where(
+                Operation.account_id == account_id,
+                Operation.ended_at > utcnow() - _LOOKED_BACK,
+                ~Operation.leftovers_removed,
+            )
+        )
+        for operation, region in rows:
+            found[region].append(operation)
+    return found
+
+
+def _clear(turn: Turn, site: Site, region: str, ended: list[str]) -> None:
+    """Each operation fails alone; the machines of a region are listed once for all of them."""
+    machines: dict[str, list[SiteMachine]] = defaultdict(list)
+    for machine in site.machines(region):
+        machines[machine.tags.get(_TAG, "")].append(machine)
+    for operation in ended:
+        turn.check()
+        try:
+            _remove(turn, site, region, operation, machines[operation])
+        except BathotypeError as error:
+            turn.failed(f"leftovers of {operation}", error)
+
+
+def _remove(turn: Turn, site: Site, region: str, operation: str, machines: list[SiteMachine]) -> None:
+    with turn.database.reads() as session:
+        query = select(Instance.id).where(Instance.operation_id == operation, Instance.state.not_in(_OVER))
+        wanted = set(session.scalars(query))
+    kept: set[str] = set()
+    for machine in machines:
+        if machine.tags.get(_INSTANCE) in wanted:
+            kept |= {disk.id for disk in machine.disks}
+        else:
+            site.delete_machine(machine.id)
+    for disk in site.disks(region, tag=(_TAG, operation)):
+        if disk.id not in kept and _BASE not in disk.tags:  # a base disk outlives the launch that made it
+            site.delete_disk(disk.id)
     with turn.database.sessions.begin() as session:
-        session.get_one(Operation, operation).leftovers_removed = True
+        session.execute(update(Operation).where(Operation.id == operation).values(leftovers_removed=True))
 
 
 DUTY = Duty("leftovers", _run)
