@@ -7,6 +7,7 @@ import fcntl
 import io
 import json
 import os
+import pwd
 import shutil
 import signal
 import subprocess
@@ -27,6 +28,7 @@ from bathotype.cli.main import main
 from bathotype.client import Client
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.store.region import RegionStore
+from bathotype.demo.owner import hand_over
 from bathotype.demo.system import DemoSystem
 from bathotype.sites.standin import StandinSite
 from bathotype.wire.operations import Operation
@@ -112,6 +114,16 @@ class System(DemoSystem):
             trust_env=False,
             headers={"Authorization": f"Bearer {self.secrets['operator']}"},
         ).raise_for_status()
+
+    def spawn(self, command: list[str], environment: dict[str, str]) -> subprocess.Popen[bytes]:
+        """One more process of the service, as its user."""
+        owner = pwd.getpwnam(self.user) if self.user else None
+        identity = {"user": owner.pw_uid, "group": owner.pw_gid, "extra_groups": [], "cwd": "/"} if owner else {}
+        return subprocess.Popen(command, env={**os.environ, **environment}, **identity)  # type: ignore[call-overload]
+
+    def give(self, place: Path) -> None:
+        """Give files that a test made to the service's user."""
+        hand_over(self.user, place)
 
     def kill(self, name: str) -> None:
         """kill -9 one process of the system."""

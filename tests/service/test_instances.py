@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import threading
+from collections.abc import Iterator
+from typing import Any
 
 import pytest
 
@@ -11,9 +13,38 @@ from bathotype.core.errors import Refused
 from bathotype.core.lifecycle.rules import LaunchRule
 from bathotype.service.database import Database
 from bathotype.service.upkeep.instances import Follower
+from bathotype.sites.protocol import SiteMachine
+from tests.memorysite import MemorySite
 from tests.office import Office
 
 TAGS = {"owner": "tide-core", "purpose": "trial"}
+
+
+def test_one_bad_neighbour_costs_the_others_nothing(office: Office, monkeypatch: pytest.MonkeyPatch) -> None:
+    reference = office.version("gauge@1.0.0")
+    with office.core as client:
+        done = client.wait(client.launch(reference=reference, region="skerry-1", count=3, name="near-{n}").id)
+        odd, mine, last = (client.instance(i["name"]) for i in (done.result or {})["instances"])
+        machines, agent = MemorySite.machines, MemorySite.agent
+
+        def odd_machines(site: MemorySite, region: str) -> Iterator[SiteMachine]:
+            if (site._account, region) in (("chart-house", "skerry-1"), ("tide-core", "fjord-2")):
+                raise KeyError("what no site should answer")
+            return machines(site, region)
+
+        def odd_agent(site: MemorySite, machine: str, *, timeout: float = 10.0) -> Any:
+            if machine == odd.machine_id:
+                raise RuntimeError("what no guest should answer")
+            return agent(site, machine, timeout=timeout)
+
+        monkeypatch.setattr(MemorySite, "machines", odd_machines)
+        monkeypatch.setattr(MemorySite, "agent", odd_agent)
+        office.execute("update instances set asked_at = null")
+        office.site().power(str(mine.machine_id), "off")
+        office.upkeep("instances")
+        assert client.instance(mine.id).state == "stopped" and client.instance(last.id).state == "running"
+        asked = dict(office.query("select name, asked_at is not null from instances"))
+        assert asked == {odd.name: True, mine.name: False, last.name: True}
 
 
 def test_what_a_clean_up_left_is_removed_later(office: Office) -> None:

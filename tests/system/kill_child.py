@@ -3,10 +3,15 @@
 from __future__ import annotations
 
 import os
+import pwd
 
 
-def run_operation(environment: dict[str, str], operation_id: str) -> None:
-    """Run an operation to its end, or to where the kill file says."""
+def run_operation(environment: dict[str, str], operation_id: str, user: str | None) -> None:
+    """Run an operation to its end, or to where the kill file says, as the service's user."""
+    if user is not None:
+        os.initgroups(user, pwd.getpwnam(user).pw_gid)
+        os.setgid(pwd.getpwnam(user).pw_gid)
+        os.setuid(pwd.getpwnam(user).pw_uid)
     from bathotype.service.database import Database
     from bathotype.service.kinds import KINDS
     from bathotype.service.operations.runner import Runner

@@ -10,6 +10,7 @@ import sys
 from pathlib import Path
 
 import httpx
+import psycopg
 import pytest
 
 from bathotype.client import Client, NotSignedIn
@@ -118,6 +119,25 @@ def test_log_in_by_an_outside_provider(system: System) -> None:
         assert http.get(back.headers["location"]).status_code == 401
         system.provider.spoil = {}
         assert http.get(back.headers["location"]).status_code == 401, "a state is good once, whatever came of it"
+
+
+@pytest.mark.parametrize(
+    "statement",
+    [
+        "alter table events disable trigger events_append_only",
+        "update events set actor = 'nobody'",
+        "delete from events",
+        "truncate events",
+        "drop table lines",
+        "create table mine (a int)",
+        "update alembic_version set version_num = '0001'",
+    ],
+)
+def test_the_role_of_the_service_owns_nothing(system: System, statement: str) -> None:
+    with psycopg.connect(system.environment["BATHOTYPE_DATABASE_URL"]) as connection:
+        assert connection.execute("select count(*) from events").fetchone()
+        with pytest.raises(psycopg.errors.InsufficientPrivilege):
+            connection.execute(statement)
 
 
 def test_bootstrap_where_the_settings_are(system: System) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import pwd
 import re
 import shutil
 import signal
@@ -51,6 +52,10 @@ def test_the_demo_starts_stops_and_starts_again(folder: Path) -> None:
         digest = (client.wait(client.capture(machine="gauge-seed-01", line="gauge-collector").id).result or {})[
             "content_digest"
         ]
+    if os.geteuid() == 0:  # who starts it as root does not run the service as root
+        for name in ("serve", "worker"):
+            running = Path("/proc") / (folder / "logs" / f"{name}.pid").read_text().strip()
+            assert running.stat().st_uid == pwd.getpwnam("bathotype").pw_uid, name
     process.send_signal(signal.SIGINT)
     assert process.wait(30) == 0
     assert _running(folder) == []

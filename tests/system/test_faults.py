@@ -245,6 +245,7 @@ def test_a_full_disk_fails_clearly(system: System, place: str) -> None:
         for name, data in kept:
             (folder / name).parent.mkdir(parents=True, exist_ok=True)
             (folder / name).write_bytes(data)
+        system.give(folder)
         before = {p for p in (folder / "packs").rglob("*") if p.is_file()}
         machine = system.site().machine_named("skerry-1", "surge-bench-01")
         assert machine is not None

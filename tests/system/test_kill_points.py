@@ -35,7 +35,6 @@ class Lives:
     """The lives of workers in one system."""
 
     system: System
-    folder: Path
     numbers: int = 0
 
     def __post_init__(self) -> None:
@@ -44,12 +43,12 @@ class Lives:
 
     @property
     def kill_file(self) -> Path:
-        return self.folder / "kill"
+        return self.system.data / "kill"
 
     def live(self, operation: str) -> int:
         """One life for one operation; the exit code, negative for a signal."""
         environment = {**self.system.environment, "BATHOTYPE_KILL_FILE": str(self.kill_file)}
-        process = self._context.Process(target=run_operation, args=(environment, operation))
+        process = self._context.Process(target=run_operation, args=(environment, operation, self.system.user))
         process.start()
         process.join(60)
         assert process.exitcode is not None, "a worker hangs"
@@ -75,12 +74,12 @@ class Lives:
 
 
 @pytest.fixture(scope="module")
-def lives(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Lives]:
+def lives() -> Iterator[Lives]:
     with running_system(worker=False) as system:
         with system.core as client, system.client(PARTNER) as other:
             client.create_line("killed")
             other.create_line("kept")
-        yield Lives(system, tmp_path_factory.mktemp("kill"))
+        yield Lives(system)
 
 
 @pytest.fixture(scope="module")
@@ -161,8 +160,8 @@ def begin(kind: str, lives: Lives, client: Client, ready: tuple[str, Path]) -> t
 
             def learnt() -> None:
                 rows = lives.system.query("select size, sha256 from export_digests where format = 'vhd'")
-                client.export_file(reference, lives.folder / "disk.vhd", "vhd")
-                data = (lives.folder / "disk.vhd").read_bytes()
+                client.export_file(reference, lives.system.data / "disk.vhd", "vhd")
+                data = (lives.system.data / "disk.vhd").read_bytes()
                 assert rows == [(len(data), hashlib.sha256(data).hexdigest())]
 
             return client.work_out_digest(reference, "vhd"), learnt

@@ -82,6 +82,7 @@ def test_a_region_that_is_out_is_waited_for(system: System, version: str) -> Non
     reference = system.captured("waits", number="1.0.0")
     place = system.data / "stores" / "fjord-2"
     place.mkdir(exist_ok=True)
+    system.give(place)
     with system.core as client:
         place.rename(place.with_name("away"))
         place.write_text("a file where the store was")

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 import signal
 import socket
-import subprocess
 import sys
 
 import httpx
@@ -35,7 +34,7 @@ def test_several_serving_processes_behave_as_one(system: System) -> None:
     url = f"http://127.0.0.1:{port}"
     serving = next(c for c in system.supervisor.children if c.name == "serve")
     command = [sys.executable, "-m", "bathotype.cli.main", "serve", "--port", str(port), "--processes", "3"]
-    process = subprocess.Popen(command, env={**os.environ, **serving.environment})
+    process = system.spawn(command, serving.environment)
     try:
         until(lambda: _ready(url))
         token = system.token("operator")
@@ -73,7 +72,7 @@ def test_two_workers_share_the_work(system: System) -> None:
     """One is stopped with work in hand; the other does what it did not take, and takes over when the first dies."""
     worker = next(c for c in system.supervisor.children if c.name == "worker")
     assert worker.process is not None
-    second = subprocess.Popen(worker.argv, env={**os.environ, **worker.environment})
+    second = system.spawn(worker.argv, worker.environment)
     reference = system.captured("shared-work", number="1.0.0")
     try:
         with system.core as client:

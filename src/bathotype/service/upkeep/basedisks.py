@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from sqlalchemy import select, update
 
-from bathotype.core.errors import BathotypeError
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service.records import BaseDisk, Instance, Version
 from bathotype.service.upkeep.duty import Duty, Turn
@@ -27,14 +26,10 @@ def _run(turn: Turn) -> None:
             update(BaseDisk).where(BaseDisk.launching > 0, BaseDisk.version_id.not_in(busy)).values(launching=0)
         )
     for row in rows:
-        turn.check()
-        try:
+        with turn.alone(f"base disk {row.id}"):
             turn.reach.site(row.region, turn.reach.account_name(row.account_id)).delete_disk(str(row.site_disk))
-        except BathotypeError as error:
-            turn.failed(f"base disk {row.id}", error)
-            continue
-        with turn.database.sessions.begin() as session:
-            session.execute(update(BaseDisk).where(BaseDisk.id == row.id).values(state="removed"))
+            with turn.database.sessions.begin() as session:
+                session.execute(update(BaseDisk).where(BaseDisk.id == row.id).values(state="removed"))
 
 
 DUTY = Duty("base-disks", _run)

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 
 import structlog
 from sqlalchemy import select
+from sqlalchemy.exc import DBAPIError
+from sqlalchemy.exc import TimeoutError as PoolTimeout
 
 from bathotype.core.errors import BathotypeError
 from bathotype.service.database import Database
@@ -45,11 +48,23 @@ class Turn:
                 self.check()
                 yield name, account_id
 
-    def failed(self, what: str, error: BathotypeError) -> None:
+    def failed(self, what: str, error: Exception) -> None:
         """Log that one item failed; the others go on."""
-        if isinstance(error, Late):
-            raise error
-        log.warning("upkeep failed for one item", what=what, error=error.message)
+        log.warning("upkeep failed for one item", what=what, error=f"{type(error).__name__}: {error}"[:300])
+
+    @contextmanager
+    def alone(self, what: str) -> Iterator[None]:
+        """One item of many, which fails alone, whatever goes wrong.
+
+        Raises `Late` where the deadline has passed; where the database is away the turn ends.
+        """
+        self.check()
+        try:
+            yield
+        except (Late, DBAPIError, PoolTimeout):
+            raise
+        except Exception as error:
+            self.failed(what, error)
 
 
 @dataclass(frozen=True)

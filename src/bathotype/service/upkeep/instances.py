@@ -209,8 +209,8 @@ def change(session: Session, instance: Instance, state: str, reason: str | None)
 def _run(turn: Turn) -> None:
     for name, account_id in turn.accounts():
         for region in turn.reach.regions:
-            turn.check()
-            _region(turn, region, name, account_id)
+            with turn.alone(f"instances of {name} in {region}"):
+                _region(turn, region, name, account_id)
 
 
 def _region(turn: Turn, region: str, account: str, account_id: str) -> None:
@@ -222,27 +222,24 @@ def _region(turn: Turn, region: str, account: str, account_id: str) -> None:
         return
     follower.answers()
     for instance in follower.to_ask(_ASKED_PER_TURN):
-        try:
-            turn.check()
+        with turn.alone(instance.name):
             _ask(turn, site, account_id, instance)
-        except BathotypeError as error:
-            turn.failed(instance.name, error)
 
 
 def _ask(turn: Turn, site: Site, account_id: str, instance: Instance) -> None:
     """Ask an instance's agent who it is; one that does not answer is asked again with a later turn."""
-    found = None
+    this = update(Instance).where(Instance.id == instance.id)
+    with turn.database.sessions.begin() as session:  # before it is asked: whatever it answers, the others' turn comes
+        session.execute(this.values(asked_at=utcnow()))
     try:
         machine = site.machine(str(instance.site_machine))
         with site.agent(machine.id, timeout=3) as agent:
             found = read_identity(agent)
     except BathotypeError:
-        pass
+        return
     with turn.database.sessions.begin() as session:
-        values = {"asked_at": utcnow(), **({"identity": found} if found else {})}
-        session.execute(update(Instance).where(Instance.id == instance.id).values(**values))
-        if found:
-            remember_identity(session, account_id, machine, found)
+        session.execute(this.values(identity=found))
+        remember_identity(session, account_id, machine, found)
 
 
 DUTY = Duty("instances", _run)

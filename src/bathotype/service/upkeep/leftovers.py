@@ -10,7 +10,6 @@ from datetime import timedelta
 
 from sqlalchemy import select, update
 
-from bathotype.core.errors import BathotypeError
 from bathotype.service.records import Instance, Operation
 from bathotype.service.records.base import utcnow
 from bathotype.service.upkeep.duty import Duty, Turn
@@ -25,11 +24,8 @@ _OVER = ("failed", "terminated")
 def _run(turn: Turn) -> None:
     for name, account_id in turn.accounts():
         for region, ended in _ended(turn, account_id).items():
-            turn.check()
-            try:
+            with turn.alone(f"leftovers of {name} in {region}"):
                 _clear(turn, turn.reach.site(region, name), region, ended)
-            except BathotypeError as error:
-                turn.failed(f"leftovers of {name} in {region}", error)
 
 
 def _ended(turn: Turn, account_id: str) -> dict[str, list[str]]:
@@ -54,11 +50,8 @@ def _clear(turn: Turn, site: Site, region: str, ended: list[str]) -> None:
     for machine in site.machines(region):
         machines[machine.tags.get(_TAG, "")].append(machine)
     for operation in ended:
-        turn.check()
-        try:
+        with turn.alone(f"leftovers of {operation}"):
             _remove(turn, site, region, operation, machines[operation])
-        except BathotypeError as error:
-            turn.failed(f"leftovers of {operation}", error)
 
 
 def _remove(turn: Turn, site: Site, region: str, operation: str, machines: list[SiteMachine]) -> None:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from sqlalchemy import select
 
-from bathotype.core.errors import BathotypeError
 from bathotype.service.operations.start import unattended_principal
 from bathotype.service.placements import PLACEMENT, bring_into_line
 from bathotype.service.records import Line, Placement
@@ -16,13 +15,9 @@ def _run(turn: Turn) -> None:
     with turn.database.reads() as session:
         lines = session.scalars(select(Placement.line_id).distinct()).all()
     for line_id in lines:
-        turn.check()
-        try:
-            with turn.database.sessions.begin() as session:
-                line = session.get_one(Line, line_id, with_for_update=CHANGE)
-                bring_into_line(session, unattended_principal(session, line.account_id, PLACEMENT), line)
-        except BathotypeError as error:
-            turn.failed(f"placement of {line_id}", error)
+        with turn.alone(f"placement of {line_id}"), turn.database.sessions.begin() as session:
+            line = session.get_one(Line, line_id, with_for_update=CHANGE)
+            bring_into_line(session, unattended_principal(session, line.account_id, PLACEMENT), line)
 
 
 DUTY = Duty("placements", _run)

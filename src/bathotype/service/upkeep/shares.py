@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from sqlalchemy import func, select
 
-from bathotype.core.errors import BathotypeError
 from bathotype.service import audit
 from bathotype.service.records import Account, BaseDisk, Line, Share, Version
 from bathotype.service.records.base import CHANGE, utcnow
@@ -39,11 +38,8 @@ def _revoke_grants(turn: Turn) -> None:
         ).all()
     for row in granted:
         for name in row.granted_to:
-            try:
-                turn.check()
+            with turn.alone(f"grant of {row.id} to {name}"):
                 _revoke(turn, row, name)
-            except BathotypeError as error:
-                turn.failed(f"grant of {row.id} to {name}", error)
 
 
 def _revoke(turn: Turn, row: BaseDisk, name: str) -> None:

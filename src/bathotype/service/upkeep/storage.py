@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from bathotype.core.errors import BathotypeError
 from bathotype.service.records.base import utcnow
 from bathotype.service.storage import EVERY, last_measured, measure_region, thin_measures
 from bathotype.service.upkeep.duty import Duty, Turn
@@ -15,11 +14,8 @@ def _run(turn: Turn) -> None:
     if last is not None and now - last < EVERY:
         return
     for region in turn.reach.regions:
-        turn.check()
-        try:
+        with turn.alone(f"the store of {region}"):
             measure_region(turn.database, turn.reach, region, now, turn.failed)
-        except BathotypeError as error:
-            turn.failed(f"the store of {region}", error)
     with turn.database.sessions.begin() as session:
         thin_measures(session, now)
 

@@ -6,7 +6,6 @@ from datetime import timedelta
 
 from sqlalchemy import delete, select
 
-from bathotype.core.errors import BathotypeError
 from bathotype.service.records import Operation, Upload
 from bathotype.service.records.base import utcnow
 from bathotype.service.upkeep.duty import Duty, Turn
@@ -21,14 +20,10 @@ def _run(turn: Turn) -> None:
         needed = select(named).where(Operation.state.in_(("queued", "running")), named.is_not(None))
         old = session.scalars(select(Upload).where(Upload.created_at < limit, Upload.id.not_in(needed))).all()
     for upload in old:
-        turn.check()
-        try:
+        with turn.alone(f"upload {upload.id}"):
             turn.reach.store(upload.region).delete_upload(upload.id)
-        except BathotypeError as error:
-            turn.failed(f"upload {upload.id}", error)
-            continue
-        with turn.database.sessions.begin() as session:
-            session.execute(delete(Upload).where(Upload.id == upload.id))
+            with turn.database.sessions.begin() as session:
+                session.execute(delete(Upload).where(Upload.id == upload.id))
 
 
 DUTY = Duty("uploads", _run)
