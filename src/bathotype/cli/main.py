@@ -63,6 +63,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "keys": ("access", "keys that sign versions"),
     "serve": ("processes", "serve the HTTP API"),
     "worker": ("processes", "run operations and upkeep"),
+    "schema": ("processes", "the database's tables"),
     "standin": ("processes", "serve the stand-in cloud"),
     "lab": ("processes", "prepare a real guest and register it at the stand-in"),
     "demo": ("processes", "start everything with demo data and run until stopped"),

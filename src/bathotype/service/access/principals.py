@@ -124,8 +124,8 @@ def make_user(session: Session, name: str, kind: UserKind) -> User:
 
 
 def set_role(session: Session, account: Account, user: User, role: Role) -> None:
-    """Make a user a member, or change its role."""
-    session.merge(Membership(account_id=account.id, user_id=user.id, role=role))
+    """Make a user a member that has accepted it, or change its role."""
+    session.merge(Membership(account_id=account.id, user_id=user.id, role=role, accepted_at=utcnow()))
     session.flush()
 
 

@@ -46,7 +46,7 @@ class Membership(Base):
     user_id: Mapped[str] = mapped_column(ForeignKey("users.id", ondelete="CASCADE"), primary_key=True, index=True)
     role: Mapped[Role] = mapped_column(String)
     since: Mapped[datetime] = mapped_column(default=utcnow)
-    accepted_at: Mapped[datetime | None] = mapped_column(default=utcnow)
+    accepted_at: Mapped[datetime | None]
 
 
 class ApiToken(Base):

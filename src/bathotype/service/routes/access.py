@@ -32,7 +32,7 @@ from bathotype.service.access.signin import (
     open_session,
 )
 from bathotype.service.records import Account, AccountKey, ApiToken, ConsoleSession, Membership, User
-from bathotype.service.records.base import CHANGE
+from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.routes.callers import Manager, Reader, ReadsOf, ServiceOf, Signed
 from bathotype.service.routes.conditions import Conditional
 from bathotype.service.routes.route import api_router
@@ -330,9 +330,9 @@ def add_member(body: wire.MemberRequest, caller: Manager, service: ServiceOf) ->
                 code="not-joined",
             )
         user = make_user(session, body.user, "robot" if body.robot else "person")
-        row = Membership(account_id=caller.account_id, user_id=user.id, role=body.role)
-        if known is not None:
-            row.accepted_at = None  # nobody becomes a member of another account unasked
+        # Nobody who is here becomes a member of another account unasked; who is new accepts with the invitation.
+        accepted = utcnow() if known is None else None
+        row = Membership(account_id=caller.account_id, user_id=user.id, role=body.role, accepted_at=accepted)
         session.add(row)
         session.flush()
         code = invite(session, user) if known is None and user.kind == "person" else None
