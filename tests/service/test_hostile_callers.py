@@ -12,7 +12,9 @@ import pytest
 
 from bathotype.cli.output import visible
 from bathotype.core.errors import NotSignedIn
+from bathotype.service.kinds.verify import Verify
 from bathotype.service.limits import MOST_SIGNED, MOST_UNSIGNED
+from bathotype.service.operations.context import LockLost
 from tests.office import Office
 from tests.service.test_access import PASSWORD, joined
 
@@ -113,3 +115,23 @@ def test_odd_ranges_are_refused(given: str, office: Office) -> None:
     with office.http() as http:
         answer = http.get("/versions/ranged@1.0.0/disk", headers={"Range": given})
     assert answer.status_code in (416, 422)
+
+
+def test_a_step_that_ends_its_worker_each_time_is_given_up(office: Office, monkeypatch: pytest.MonkeyPatch) -> None:
+    reference = office.version("gauge@1.0.0")
+
+    def die(_: Verify) -> None:
+        raise LockLost
+
+    monkeypatch.setattr(Verify, "read", die)
+    with office.core as client:
+        operation = client.verify(reference, "skerry-1")
+        for _ in range(5):
+            office.runner.run(operation.id)
+            assert client.operation(operation.id).state == "running", "another worker may have more luck"
+        office.runner.run(operation.id)
+        failed = client.operation(operation.id)
+        assert failed.state == "failed" and failed.error and failed.error.code == "worker-ended"
+        monkeypatch.undo()
+        client.retry(operation.id)
+        assert client.wait(operation.id).state == "succeeded"

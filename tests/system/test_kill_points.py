@@ -43,7 +43,7 @@ class Lives:
 
     @property
     def kill_file(self) -> Path:
-        return self.system.data / "kill"
+        return self.system.data / "service" / "kill"
 
     def live(self, operation: str) -> int:
         """One life for one operation; the exit code, negative for a signal."""

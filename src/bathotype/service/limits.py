@@ -24,7 +24,7 @@ _PART = re.compile(r"/api/v1/uploads/[^/]+/parts/[^/]+")
 #: Seconds without a byte, and for a whole body; a large one has a second more for each 64 KiB.
 _SILENCE, _WHOLE = 20.0, 30.0
 #: Where anybody may send something.
-_OPEN = ("/api/v1/session", "/api/v1/invitations/acceptance")
+_OPEN = ("/api/v1/session", "/api/v1/session/oidc", "/api/v1/invitations/acceptance")
 _HEADERS = {
     b"x-content-type-options": b"nosniff",
     b"referrer-policy": b"no-referrer",

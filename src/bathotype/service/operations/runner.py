@@ -28,7 +28,7 @@ from bathotype.wire.operations import OperationState
 log = structlog.get_logger()
 _STEP_ATTEMPTS = 3
 #: How often a step may be begun anew after its worker was ended within it.
-_LIVES = 4
+_LIVES = 5
 _BEAT_EVERY = 1.0
 
 
