@@ -193,6 +193,23 @@ def test_somebody_is_invited_joins_and_may_only_look(desk: Opens) -> None:
     expect(guest.page.get_by_text("You are a member of no account yet.")).to_be_visible()
 
 
+def test_who_is_here_already_is_asked_before_becoming_a_member(desk: Opens) -> None:
+    juro, finn = desk("juro"), desk("finn")
+    page = juro.open("/people")
+    page.get_by_role("button", name="Invite somebody").click()
+    page.get_by_label("Name").fill("finn")
+    page.get_by_role("button", name="Invite", exact=True).click()
+    expect(page.get_by_role("dialog")).to_contain_text("finn is asked")
+    page.get_by_role("button", name="Close").click()
+    expect(page.get_by_role("row").filter(has_text="finn")).to_contain_text("has not accepted yet")
+    finn.open("/")
+    question = finn.page.get_by_role("region", name="Membership of chart-house")
+    question.get_by_role("button", name="Accept").click()
+    expect(question).to_have_count(0)
+    finn.open("/?account=chart-house")
+    expect(finn.page.get_by_text("chart-house, as finn")).to_be_visible()
+
+
 def test_a_session_that_ends_leads_to_the_sign_in_and_back(desk: Opens, demo: System) -> None:
     mara = desk("mara")
     page = mara.open("/lines/gauge-collector")

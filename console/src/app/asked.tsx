@@ -29,7 +29,9 @@ function Offer({ offer: { account, role } }: { offer: Schema["OfferedMembership"
         <span>
           A steward of <b>{account}</b> asks you to be its {role}.
         </span>
-        <Button onClick={() => void act(() => answer(http.POST("/api/v1/memberships/{account}/acceptance", { params })))()}>
+        <Button
+          onClick={() => void act(() => answer(http.POST("/api/v1/memberships/{account}/acceptance", { params })))()}
+        >
           Accept
         </Button>
         <Button

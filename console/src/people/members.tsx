@@ -143,7 +143,10 @@ function Invited({ member, close }: { member: Member; close: () => void }) {
           <Short text={address} keep={64} />
         </>
       ) : (
-        <p>{member.user} signs in here already, and sees the question there. It is a member once it accepts.</p>
+        <p>
+          {member.user} signs in here already, and is asked at the top of the page. The membership counts once{" "}
+          {member.user} accepts it.
+        </p>
       )}
       <div className="mt-4">
         <Button onClick={close}>Close</Button>
