@@ -10,17 +10,17 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from bathotype.core.contents.inventory import read_contents
-from bathotype.core.disk.layout import read_layout, used_ranges
+from bathotype.core.confined.asking import look
+from bathotype.core.confined.changing import PLAN, ProfileQuestion
+from bathotype.core.confined.judging import JUDGE, JudgeQuestion
+from bathotype.core.confined.reader import ConfinedReader
 from bathotype.core.disk.nbdpool import NbdPool
 from bathotype.core.disk.source import BlockSource, FileSource, open_file
 from bathotype.core.formats.catalogue import lay_out
 from bathotype.core.formats.laidout import stream
 from bathotype.core.formats.ovf import Appliance
-from bathotype.core.generalize.plan import plan
 from bathotype.core.generalize.profile import builtin_profile
-from bathotype.core.generalize.residue import SourceIdentity, scan
-from bathotype.core.guest.files import GuestDisk
+from bathotype.core.generalize.residue import SourceIdentity
 from bathotype.core.store.ingest import Unchanged, ingest
 from bathotype.core.store.manifest import ChunkIndex
 from bathotype.core.store.materialise import StoredDisk, materialise
@@ -33,9 +33,10 @@ Given = dict[str, Any]
 
 def capture(given: Given) -> Given:
     """Site to store: over NBD, used blocks only; with ``parent`` a manifest is known, with ``bitmap`` what changed."""
+    reader = ConfinedReader().start()
     store = RegionStore("bench", f"file://{given['store']}")
-    with NbdPool(given["address"], changes=given.get("bitmap")) as disk:
-        used = used_ranges(disk, read_layout(disk))
+    with reader, NbdPool(given["address"], changes=given.get("bitmap")) as disk:
+        used = look(reader, disk).used
         parent = store.get_manifest(given["parent"]) if given.get("parent") else None
         unchanged = None
         if given.get("bitmap"):
@@ -84,13 +85,13 @@ def export(given: Given) -> Given:
 
 
 def judge(given: Given) -> Given:
-    """Generalization plan, residue scan and contents of a disk."""
-    with open_file(Path(given["image"])) as source:
-        disk = GuestDisk.open(source)
-        planned = plan(builtin_profile("linux"), disk, host_name="bench-01")
-        found = scan(disk, SourceIdentity("bench-01", "5d3f0cfae1d04c5ab5f0c3e6f1b2a394", ("192.0.2.10",)))
-        contents = read_contents(disk)
-        return {"files": contents.files, "changes": len(planned.changes), "findings": len(found)}
+    """Generalization plan, residue scan and contents of a disk, by the confined child."""
+    identity = SourceIdentity("bench-01", "5d3f0cfae1d04c5ab5f0c3e6f1b2a394", ("192.0.2.10",))
+    with open_file(Path(given["image"])) as source, ConfinedReader().start() as reader:
+        found = reader.ask(PLAN, ProfileQuestion(builtin_profile("linux"), {"host_name": "bench-01"}), source)
+        judged = reader.ask(JUDGE, JudgeQuestion(identity), source)
+    changes = len(found.planned.changes)
+    return {"files": judged.contents.files, "changes": changes, "findings": len(judged.findings)}
 
 
 WORKS: dict[str, Callable[[Given], Given]] = {f.__name__: f for f in (capture, restore, export, judge)}

@@ -10,9 +10,10 @@ from pathlib import Path
 
 import pytest
 
+from bathotype.core.confined.asking import look
 from bathotype.core.confined.changing import CHANGE, ProfileQuestion
 from bathotype.core.confined.imagefile import UNPACK, PackedQuestion
-from bathotype.core.confined.looking import LOOK, LookQuestion, ReplayData, look
+from bathotype.core.confined.looking import LOOK, LookQuestion, ReplayData
 from bathotype.core.confined.reader import ConfinedReader
 from bathotype.core.confined.sandbox import python
 from bathotype.core.confined.task import Task

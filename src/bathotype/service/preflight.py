@@ -5,7 +5,7 @@ from __future__ import annotations
 import time
 from dataclasses import dataclass, field
 
-from bathotype.core.confined.looking import look
+from bathotype.core.confined.asking import look
 from bathotype.core.confined.reader import ConfinedReader
 from bathotype.core.disk.layout import Layout
 from bathotype.core.errors import BathotypeError, NotFound, Refused

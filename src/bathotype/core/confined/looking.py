@@ -6,11 +6,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from bathotype.core.confined.reader import ConfinedReader
 from bathotype.core.confined.task import Bench, PackedRanges, Task
 from bathotype.core.disk.layout import Layout, Replay, after, read_layout, used_ranges, waiting
 from bathotype.core.disk.overlay import Overlay
-from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import BlockSource
 from bathotype.core.disk.stretch import Stretch
 from bathotype.core.errors import Damaged
@@ -125,17 +123,3 @@ def _look(bench: Bench, question: LookQuestion) -> Look:
 
 LOOK = Task("looking.look", LookQuestion, Look, _look)
 TASKS = {"look": LOOK}
-
-
-def look(reader: ConfinedReader, disk: BlockSource, *, whole_blocks: bool = False) -> Look:
-    """Look at a disk in the confined child.  Raises `Damaged` where its partition table cannot be trusted."""
-    found = reader.ask(LOOK, LookQuestion(whole_blocks), disk)
-    for ranges in (found.used, found.whole_blocks):
-        inside(ranges, disk.size)
-    return found
-
-
-def inside(ranges: Ranges | None, size: int) -> None:
-    """Raise `Damaged` unless ranges lie in a disk of that size."""
-    if ranges is not None and len(ranges) and int(ranges.ends[-1]) > size:
-        raise Damaged("What is said to be in use lies beyond the disk.")

@@ -81,6 +81,11 @@ class ConfinedReader:
         """Whether there is a child."""
         return self._process is not None
 
+    def start(self) -> ConfinedReader:
+        """Start the child before there is a question: it takes a while until it is ready."""
+        self._started()
+        return self
+
     def close(self) -> None:
         """End the child."""
         if self._wire is not None:

@@ -7,8 +7,9 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from bathotype.core.confined.asking import look
 from bathotype.core.confined.changing import BLANK
-from bathotype.core.confined.looking import Look, look
+from bathotype.core.confined.looking import Look
 from bathotype.core.disk.nbdpool import NbdPool
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import FileSource, open_file

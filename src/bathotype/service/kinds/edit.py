@@ -52,6 +52,7 @@ class Edit(MakingKind[EditParams, EditMemo]):
     def copy(self) -> None:
         """Materialise the base version in scratch."""
         need_tools()
+        self.context.reader.start()
         self.context.keep_chunks(self.params.region)
         store = self.context.store(self.params.region)
         manifest = store.get_manifest(self.params.base_id)

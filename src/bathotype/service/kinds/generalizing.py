@@ -7,8 +7,8 @@ from typing import Any
 
 import numpy as np
 
+from bathotype.core.confined.asking import inside, look
 from bathotype.core.confined.changing import CHANGE, SETTLE, Changed, ProfileQuestion
-from bathotype.core.confined.looking import inside, look
 from bathotype.core.confined.sandbox import PACKAGES, tools_missing
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import BlockSource, Masked, open_file

@@ -9,9 +9,9 @@ from pathlib import Path
 from sqlalchemy import delete
 from sqlalchemy.orm import Session
 
+from bathotype.core.confined.asking import look
 from bathotype.core.confined.changing import IDENTIFY
 from bathotype.core.confined.imagefile import BRING, CHECK, UNPACK, FileQuestion, PackedQuestion
-from bathotype.core.confined.looking import look
 from bathotype.core.disk.source import ByteSource, open_file
 from bathotype.core.generalize.profile import Profile
 from bathotype.core.units import iec
@@ -91,6 +91,7 @@ class Import(MakingKind[ImportParams, ImportMemo]):
     def unpack(self) -> bool | None:
         """Unpack a file that is packed as a whole; nothing to do for others."""
         reach, region = self.context.reach, self.params.region
+        self.context.reader.start()
         _, file = open_source(reach, self.context.account_name, self._upload(), self.params.url)
         packing = packed_as(file, self.params.format)
         if packing is None:

@@ -64,6 +64,7 @@ class Snapshots(Kind[P, M]):
         self.context.lock(
             f"machine {self.params.machine_id}", why="Waiting for another capture of this machine to end."
         )
+        self.context.reader.start()  # it is ready when there is a disk to read
 
     def take_snapshot(self, *, freeze: bool, note_changes: bool = False, since: str | None = None) -> None:
         """Freeze, snapshot, thaw; a machine that is off is not frozen.

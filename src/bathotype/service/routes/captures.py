@@ -58,7 +58,7 @@ def _check(service: Service, caller: Principal, body: CaptureRequest) -> None:
     machine = find_machine(service.reach, caller.account, body.machine, body.region)
     with service.database.reads() as session:
         taken = check_number(session, find_line(session, caller, body.line), body.number, body.bump)
-    with ConfinedReader() as reader:
+    with ConfinedReader().start() as reader:
         found = inspect(
             reader,
             service.reach,

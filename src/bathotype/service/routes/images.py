@@ -169,7 +169,7 @@ def _examined(service: Service, caller: Principal, body: wire.ImportRequest) -> 
         line = find_line(session, caller, body.line)
         taken = check_number(session, line, body.number, body.bump)
         upload = find_upload(session, caller, body.upload) if body.upload else None
-    with ConfinedReader() as reader:
+    with ConfinedReader().start() as reader:
         found = examine(
             reader,
             service.reach,

@@ -134,7 +134,7 @@ def inspect_machine(
         with service.database.reads() as session:
             taken = number_problem(session, find_line(session, caller, line), number)
     tags = dict(t.partition("=")[::2] for t in tag or [])
-    with ConfinedReader() as reader:
+    with ConfinedReader().start() as reader:
         result = inspect(
             reader,
             service.reach,
