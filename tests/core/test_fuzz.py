@@ -8,12 +8,15 @@ import sys
 
 import pytest
 
+from tests.fuzz.corpus import kept
 from tests.fuzz.readers import READERS, fed
 
 
 @pytest.mark.parametrize("reader", READERS)
 def test_changed_bytes_give_documented_errors(reader: str) -> None:
     chance = random.Random(reader)
+    for data in kept(reader):
+        fed(reader, data)
     for _ in range(80):
         fed(reader, chance.randbytes(chance.randrange(8, 100)))
 

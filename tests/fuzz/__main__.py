@@ -1,14 +1,14 @@
 """``python -m tests.fuzz edits COUNT`` makes random edits; ``python -m tests.fuzz READER SECONDS`` fuzzes a reader with
-atheris, guided by which code its inputs reach.  ``python -m tests.fuzz list`` names the readers."""
+atheris, guided by which code its inputs reach.  ``python -m tests.fuzz list`` names the readers, and ``keep`` writes what was
+collected to the corpus."""
 
 from __future__ import annotations
 
 import sys
-from pathlib import Path
 
 import atheris
 
-_CORPUS = Path(".cache/fuzz")
+from tests.fuzz import corpus
 
 
 def main(argv: list[str]) -> None:
@@ -24,11 +24,12 @@ def main(argv: list[str]) -> None:
     if what == "list":
         print(*readers.READERS)
         return
+    if what == "keep":
+        corpus.keep(list(readers.READERS))
+        return
     readers.fed(what, b"")
-    corpus = _CORPUS / what
-    corpus.mkdir(parents=True, exist_ok=True)
     limits = [f"-max_total_time={number}", "-timeout=20", "-max_len=128", "-rss_limit_mb=2048", "-print_final_stats=1"]
-    atheris.Setup([argv[0], str(corpus), *limits], lambda data: readers.fed(what, data))
+    atheris.Setup([argv[0], str(corpus.give(what)), *limits], lambda data: readers.fed(what, data))
     atheris.Fuzz()
 
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import os
 import shlex
+from collections.abc import Iterable
 
 _ROOM = "/dev/disk/by-id/virtio-"
 
@@ -31,12 +33,21 @@ def tar_script(room: str) -> str:
     )
 
 
-def change_script(removed: list[str], written: dict[str, str]) -> str:
-    """Remove paths and replace the content of files (``written``: path → where its new content lies), keeping
-    owner and mode of those that are there; then give free space back, so that it reads as zeros."""
-    lines = ["set -e"]
-    lines += [f"rm -rf -- {shlex.quote(path)}" for path in sorted(removed)]
-    for path, new in sorted(written.items()):
-        lines.append(f"cat {shlex.quote(new)} > {shlex.quote(path)}")
-    lines += ["sync", "fstrim -a 2>/dev/null || fstrim / 2>/dev/null || true", "sync"]
-    return "\n".join(lines) + "\n"
+def change_script(removed: str, written: str) -> str:
+    """Remove the paths that a file lists, and replace the content of files, keeping owner and mode of those that are there;
+    then give free space back, so that it reads as zeros.
+
+    The lists are files in the guest (see `listed`): no name of the guest's becomes a part of the script.  ``written`` lists a
+    file's new content and the file in turn.
+    """
+    return (
+        "set -e\n"
+        f"xargs -0 -r rm -rf -- < {shlex.quote(removed)}\n"
+        f'xargs -0 -r -n 2 sh -c \'cat -- "$1" > "$2"\' sh < {shlex.quote(written)}\n'
+        "sync\nfstrim -a 2>/dev/null || fstrim / 2>/dev/null || true\nsync\n"
+    )
+
+
+def listed(paths: Iterable[str]) -> bytes:
+    """Paths as ``xargs -0`` reads them."""
+    return b"".join(os.fsencode(path) + b"\0" for path in paths)

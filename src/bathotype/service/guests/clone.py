@@ -19,7 +19,7 @@ from bathotype.core.contents.inventory import Contents
 from bathotype.core.disk.source import BlockSource
 from bathotype.core.errors import Damaged
 from bathotype.core.generalize import residue
-from bathotype.core.generalize.inside import change_script, prepare_script, tar_script
+from bathotype.core.generalize.inside import change_script, listed, prepare_script, tar_script
 from bathotype.core.generalize.profile import Profile, RunInside
 from bathotype.core.guest.agent import GuestAgent
 from bathotype.core.units import iec, plural
@@ -116,10 +116,14 @@ class InsideClone:
             with self._files(agent) as archive:
                 made = reader.ask(PLAN_INSIDE, ProfileQuestion(profile, known), archive)
             contents, planned = made.contents(), made.planned
-            places = {path: f"{_QUIET}/new-{number}" for number, path in enumerate(contents)}
-            for path, data in contents.items():
-                agent.write_file(places[path], data)
-            self._script(agent, change_script(made.paths_removed(), places))
+            pairs = []
+            for number, (path, data) in enumerate(sorted(contents.items())):
+                pairs += [f"{_QUIET}/new-{number}", path]
+                agent.write_file(pairs[-2], data)
+            lists = f"{_QUIET}/removed", f"{_QUIET}/written"
+            agent.write_file(lists[0], listed(sorted(made.paths_removed())))
+            agent.write_file(lists[1], listed(pairs))
+            self._script(agent, change_script(*lists))
             self._context.log(f"{plural(len(planned.changes), 'path')} changed, {iec(planned.total_bytes)} gone.")
             with self._files(agent) as archive:
                 found = reader.ask(JUDGE_ARCHIVE, JudgeQuestion(looked_for(made.identity)), archive)
