@@ -248,3 +248,18 @@ def test_of_a_launch_racing_a_retirement_one_comes_first(office: Office) -> None
                 assert client.instance(f"racer-{number}").state == "running"
             else:
                 assert "no new launches" in outcome[0] and list(client.instances(version=reference)) == []
+
+
+def test_a_name_that_the_site_has_already_is_not_launched(office: Office) -> None:
+    reference, site = office.version("gauge@1.0.0"), office.site()
+    with office.core as client:
+        client.wait(client.launch(reference=reference, region="skerry-1", name="first").id)
+        base = str(site.machine(str(client.instance("first").machine_id)).created_from)
+        site.create_machine(
+            key="other", name="near-17", region="skerry-1", zone=None, machine_size="small", boot_disk=base, tags=TAGS
+        )
+        for count in (17, 20):
+            with pytest.raises(Refused, match="has machines of the names near-17 already"):
+                client.launch(reference=reference, region="skerry-1", name="near-{n}", count=count)
+        assert client.plan_launch(reference=reference, region="skerry-1", name="near-17").blockers
+        client.wait(client.launch(reference=reference, region="skerry-1", name="near-{n}", count=2).id)

@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 from bathotype.core.errors import NotFound, Refused
 from bathotype.core.lifecycle.instances import InstanceVerb
 from bathotype.service import audit
+from bathotype.service.database import Database
 from bathotype.service.identities import forget_identity
 from bathotype.service.records import Instance
 from bathotype.service.records.base import CHANGE, utcnow
@@ -49,36 +50,47 @@ def find_instances(session: Session, account_id: str, names: Sequence[str]) -> l
     return list(dict.fromkeys(found))
 
 
-def change_instance(session: Session, site: Site, row: Instance, verb: InstanceVerb, actor: str) -> None:
-    """Do something with an instance at its site, and record it.  The caller has locked the row.
+def change_instance(database: Database, site: Site, instance_id: str, verb: InstanceVerb, actor: str) -> None:
+    """Do something with an instance at its site, and record it.
 
-    Doing it again changes nothing.  Raises `Refused` where the instance's state forbids it, and the site's errors.
+    No lock is held while the site is asked: it may take its time.  Of two that do the same at once, one records it; doing it
+    again changes nothing.  Raises `Refused` where the instance's state forbids it, and the site's errors.
     """
-    if row.state not in ("running", "stopped", "lost") or row.site_machine is None:
-        raise Refused(
-            f"{row.name} is {row.state}.",
-            advice="Wait until it runs, or cancel its launch." if row.state in ("pending", "starting") else "",
-            code="state-forbids",
-        )
+    with database.sessions.begin() as session:
+        row = _locked(session, instance_id)
+        if row.state == verb.done:
+            return  # done before a crash
+        if row.state not in verb.from_states or row.site_machine is None:
+            raise Refused(
+                f"{row.name} is {row.state}.",
+                advice="Wait until it runs, or cancel its launch." if row.state in ("pending", "starting") else "",
+                code="state-forbids",
+            )
+        row.acted_at = func.clock_timestamp()  # what the site listed before is out of date
+        machine = row.site_machine
     if verb.name == "terminate":
-        site.delete_machine(row.site_machine)
-        row.ended_at = utcnow()
-        forget_identity(session, row.account_id, row.site_machine)
+        site.delete_machine(machine)
     else:
-        site.power(row.site_machine, "on" if verb.name == "start" else "off")
-    before, row.state, row.reason = row.state, verb.done, None
-    row.acted_at = func.clock_timestamp()
-    audit.record(
-        session,
-        row.account_id,
-        actor,
-        f"instance.{verb.done}",
-        row.name,
-        before={"state": before},
-        after={"state": verb.done, "instance": row.id},
-    )
+        site.power(machine, "on" if verb.name == "start" else "off")
+    with database.sessions.begin() as session:
+        row = _locked(session, instance_id)
+        if row.state in (verb.done, "terminated"):
+            return
+        if verb.name == "terminate":
+            row.ended_at = utcnow()
+            forget_identity(session, row.account_id, machine)
+        before, row.state, row.reason = row.state, verb.done, None
+        row.acted_at = func.clock_timestamp()
+        audit.record(
+            session,
+            row.account_id,
+            actor,
+            f"instance.{verb.done}",
+            row.name,
+            before={"state": before},
+            after={"state": verb.done, "instance": row.id},
+        )
 
 
-def locked(session: Session, instance_id: str) -> Instance:
-    """An instance, locked until the transaction ends."""
+def _locked(session: Session, instance_id: str) -> Instance:
     return session.get_one(Instance, instance_id, with_for_update=CHANGE)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -23,19 +25,56 @@ from bathotype.service.records.base import new_id
 from bathotype.service.records.fleet import IS_PRESENT
 from bathotype.service.shares import find_usable
 from bathotype.service.signatures import check_signature
-from bathotype.service.usable import usable_of
+from bathotype.service.usable import Usable, usable_of
 from bathotype.sites.protocol import SiteLimits
 from bathotype.wire.fleet import LaunchPlan, LaunchRequest
 
+#: For more names than these the site's machines are listed.
+_ASKED_ONE_BY_ONE = 16
 
-def record_launch(session: Session, reach: Reach, caller: Principal, body: LaunchRequest) -> Operation:
+
+@dataclass(frozen=True)
+class AtSite:
+    """What a site said before a launch is planned: its limits, or why it does not answer, and names that it has already."""
+
+    limits: SiteLimits | None
+    out: str = ""
+    taken: tuple[str, ...] = ()
+
+
+def ask_site(reach: Reach, caller: Principal, body: LaunchRequest) -> AtSite:
+    """Ask the site of a launch.  It may take its time: no transaction is open meanwhile."""
+    reach.check_region(body.region)
+    names = _names(body)
+    try:
+        site = reach.site(body.region, caller.account)
+        limits = site.limits(body.region)
+        if len(names) > _ASKED_ONE_BY_ONE:
+            taken = {machine.name for machine in site.machines(body.region)} & set(names)
+        else:
+            taken = {name for name in names if site.machine_named(body.region, name) is not None}
+    except Unavailable as error:
+        return AtSite(None, error.message)
+    return AtSite(limits, "", tuple(sorted(taken)))
+
+
+def _names(body: LaunchRequest) -> list[str]:
+    """The names of the instances; the line's where no pattern is given."""
+    pattern = body.name or parse_reference(body.reference).line
+    names = [numbered(pattern, n, many=body.count > 1) for n in range(1, body.count + 1)]
+    if len(set(names)) != len(names):
+        raise Invalid(f"The name pattern {pattern!r} gives the same name twice.", advice="Put {n} into it.")
+    return names
+
+
+def record_launch(session: Session, reach: Reach, caller: Principal, body: LaunchRequest, at_site: AtSite) -> Operation:
     """Record the operation and its instances.  Raises `Refused` with every obstacle.
 
     The version's state, the share and the allowances cannot change until the transaction commits: of a launch and a
     retirement at the same moment, the database puts one first.
     """
     version, shares = find_usable(session, caller, body.reference, lock="share")
-    plan = plan_launch(session, reach, caller, body, version, shares, lock=True)
+    plan = plan_launch(session, reach, caller, body, version, shares, at_site, lock=True)
     if plan.blockers:
         raise Refused(" ".join(plan.blockers), code="launch-refused")
     settings = _first_boot(session, caller, body)
@@ -96,15 +135,12 @@ def plan_launch(
     body: LaunchRequest,
     version: Version,
     shares: list[Share] | None,
+    at_site: AtSite,
     *,
     lock: bool = False,
 ) -> LaunchPlan:
     """Obstacles and warnings of a launch."""
-    reach.check_region(body.region)
-    pattern = body.name or version.line.name
-    names = [numbered(pattern, n, many=body.count > 1) for n in range(1, body.count + 1)]
-    if len(set(names)) != len(names):
-        raise Invalid(f"The name pattern {pattern!r} gives the same name twice.", advice="Put {n} into it.")
+    names = _names(body)
     seen = usable_of(session, version, shares)
     reference = seen.written_by(caller.account_id)
     verdict = seen.may_launch(reference, exact=parse_reference(body.reference).exact)
@@ -125,11 +161,15 @@ def plan_launch(
     )
     if clash := sorted(taken):
         blockers.append(f"The names {', '.join(clash[:5])} are in use in {body.region}. Give another --name pattern.")
-    limits, out = _limits(session, reach, caller, body.region, version)
+    if others := [name for name in at_site.taken if name not in clash]:
+        there = f"The site in {body.region} has machines of the names {', '.join(others[:5])} already."
+        blockers.append(f"{there} Give another --name pattern.")
+    limits = at_site.limits
     tags = {**reach.account_tags(caller.account), **body.tags}
     if limits is not None:
         blockers += _site_rules(limits, body, _size(body, version), tags)
-    blockers += out
+    else:
+        blockers.append(_out(session, body.region, seen, at_site.out))
     judged = judge(session, (caller.account_id, caller.account), seen, body.region, tags)
     blockers += judged.decision.reasons_for("refuse")
     warnings += judged.decision.reasons_for("warn")
@@ -154,21 +194,14 @@ def plan_launch(
     )
 
 
-def _limits(
-    session: Session, reach: Reach, caller: Principal, region: str, version: Version
-) -> tuple[SiteLimits | None, list[str]]:
-    """What the site allows; where it is out, why nothing is launched there and where it could be."""
-    try:
-        return reach.site(region, caller.account).limits(region), []
-    except Unavailable as error:
-        held = session.scalars(
-            select(Replica.region).where(
-                Replica.version_id == version.id, Replica.state == "ready", Replica.region != region
-            )
-        )
-        others = sorted(held)
-        hint = f"It could be launched in {', '.join(others)}." if others else "No other region has it: replicate it."
-        return None, [f"Region {region} is out: {error.message} {hint}"]
+def _out(session: Session, region: str, seen: Usable, why: str) -> str:
+    """Why nothing is launched in a region that is out, and where it could be."""
+    held = session.scalars(
+        select(Replica.region).where(Replica.version_id == seen.id, Replica.state == "ready", Replica.region != region)
+    )
+    others = sorted(name for name in held if seen.regions is None or name in seen.regions)
+    hint = f"It could be launched in {', '.join(others)}." if others else "No other region has it: replicate it."
+    return f"Region {region} is out: {why} {hint}"
 
 
 def _size(body: LaunchRequest, version: Version) -> str:

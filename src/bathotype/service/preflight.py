@@ -120,7 +120,12 @@ def _inside(result: Preflight, site: Site, profile: Profile) -> None:
     if result.machine.state == "running":
         try:
             with site.agent(result.machine.id, timeout=_AGENT_SECONDS) as agent:
-                able = agent.run(["/bin/sh", "-c", "command -v tar && command -v awk && command -v xargs"], timeout=20).exit_code == 0
+                able = (
+                    agent.run(
+                        ["/bin/sh", "-c", "command -v tar && command -v awk && command -v xargs"], timeout=20
+                    ).exit_code
+                    == 0
+                )
         except BathotypeError:
             able = False
     if able:

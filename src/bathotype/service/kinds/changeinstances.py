@@ -8,9 +8,9 @@ from typing import Any
 
 from sqlalchemy import select
 
-from bathotype.core.errors import BathotypeError, Refused
+from bathotype.core.errors import BathotypeError
 from bathotype.core.lifecycle.instances import INSTANCE_VERBS
-from bathotype.service.instances import change_instance, locked
+from bathotype.service.instances import change_instance
 from bathotype.service.operations.kind import Kind, Memo, Params, Step
 from bathotype.service.records import Instance
 
@@ -29,7 +29,7 @@ class ChangeMemo(Memo):
 
 
 class ChangeInstances(Kind[ChangeParams, ChangeMemo]):
-    """Each instance is changed in a transaction of its own: what a crash or a cancellation leaves is as it was."""
+    """Each instance is changed and recorded by itself: what a crash or a cancellation leaves is as it was."""
 
     name = "change-instances"
     params_type, memo_type = ChangeParams, ChangeMemo
@@ -47,12 +47,11 @@ class ChangeInstances(Kind[ChangeParams, ChangeMemo]):
         verb = INSTANCE_VERBS[self.params.verb]
         try:
             with self.context.session() as session:
-                row = locked(session, instance_id)
-                if row.state in (verb.done, "terminated"):
-                    return  # done before a crash, or gone meanwhile
-                if row.state not in verb.from_states:
-                    raise Refused(f"{row.name} is {row.state} now.")
-                change_instance(session, self.context.site(row.region), row, verb, self.context.created_by)
+                row = session.get_one(Instance, instance_id)
+                if row.state == "terminated":
+                    return  # gone meanwhile
+                site = self.context.site(row.region)
+            change_instance(self.context.database, site, instance_id, verb, self.context.created_by)
         except BathotypeError as error:
             self.context.log(f"{instance_id}: {error}", "error")
 

@@ -16,7 +16,7 @@ from bathotype.service.answers.instances import COUNTS, COUNTS_OF_LINE, instance
 from bathotype.service.answers.rendered import list_of
 from bathotype.service.catalogue import find_line
 from bathotype.service.database import Reads
-from bathotype.service.instances import change_instance, find_instance, locked
+from bathotype.service.instances import change_instance, find_instance
 from bathotype.service.records import Account, Instance, Line, Version
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
 from bathotype.service.routes.paging import Paged
@@ -133,8 +133,9 @@ def terminate_instance(instance: str, caller: Operator, service: ServiceOf) -> w
 
 
 def _act(name: str, caller: Principal, service: ServiceOf, verb: str) -> wire.Instance:
-    with service.database.sessions.begin() as session:
-        row = locked(session, find_instance(session, caller.account_id, name).id)
-        site = service.reach.site(row.region, caller.account)
-        change_instance(session, site, row, INSTANCE_VERBS[verb], caller.actor)
-        return instance_answer(session, row, caller.account_id)
+    with service.database.reads() as session:
+        row = find_instance(session, caller.account_id, name)
+    site = service.reach.site(row.region, caller.account)
+    change_instance(service.database, site, row.id, INSTANCE_VERBS[verb], caller.actor)
+    with service.database.reads() as session:
+        return instance_answer(session, session.get_one(Instance, row.id), caller.account_id)

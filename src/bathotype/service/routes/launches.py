@@ -5,7 +5,7 @@ from __future__ import annotations
 from sqlalchemy.orm import Session
 
 from bathotype.service.answers.operations import operation_answers
-from bathotype.service.launching import plan_launch, record_launch
+from bathotype.service.launching import ask_site, plan_launch, record_launch
 from bathotype.service.routes.callers import Operator, Reader, ServiceOf
 from bathotype.service.routes.common import Key, once
 from bathotype.service.routes.route import api_router
@@ -19,16 +19,18 @@ router = api_router(tags=["launches"])
 @router.post("/launch-plans")
 def plan(body: LaunchRequest, caller: Reader, service: ServiceOf) -> LaunchPlan:
     """What a launch would do, with every blocker and warning."""
+    at_site = ask_site(service.reach, caller, body)
     with service.database.reads() as session:
         version, shares = find_usable(session, caller, body.reference)
-        return plan_launch(session, service.reach, caller, body, version, shares)
+        return plan_launch(session, service.reach, caller, body, version, shares, at_site)
 
 
 @router.post("/launches", status_code=202)
 def launch(body: LaunchRequest, caller: Operator, service: ServiceOf, key: Key = None) -> Operation:
     """Launch instances.  Of a launch and a retirement at the same moment, the database puts one first."""
+    at_site = ask_site(service.reach, caller, body)
 
     def make(session: Session) -> Operation:
-        return operation_answers(session, [record_launch(session, service.reach, caller, body)])[0]
+        return operation_answers(session, [record_launch(session, service.reach, caller, body, at_site)])[0]
 
     return Operation.model_validate(once(caller, service, key, body, make))
