@@ -67,6 +67,11 @@ def test_the_command_line_does_the_whole_job(cli, tmp_path: Path) -> None:  # ty
     shown = ok("instances", "show", "hand-1")
     assert "host name\th-1" in shown and "host key\tSHA256:" in shown
     ok("export", "by-hand@1.0.0", "--to", str(tmp_path / "disk.raw"))
+    there = (tmp_path / "disk.raw").stat().st_mtime_ns
+    for argv in (("--to", str(tmp_path / "disk.raw")), ("--to", str(tmp_path / "disk.foo"))):
+        assert cli("export", "by-hand@1.0.0", *argv).returncode in (2, 4), "it replaces nothing, and guesses no format"
+    assert (tmp_path / "disk.raw").stat().st_mtime_ns == there and not (tmp_path / "disk.foo").exists()
+    ok("export", "by-hand@1.0.0", "--to", str(tmp_path / "disk.raw"), "--force")
     e2fsck(tmp_path / "disk.raw")
     assert "openssl\t" in ok("packages", "by-hand@1.0.0")
     assert "by-hand@1.0.0\treleased\topenssl" in ok("packages", "--which", "openssl")

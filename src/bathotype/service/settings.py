@@ -11,6 +11,7 @@ from typing import Any
 import yaml
 from cryptography.fernet import Fernet
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
+from pydantic_core import ErrorDetails
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
 from bathotype.core.errors import Invalid
@@ -97,10 +98,19 @@ class Places(BaseModel):
         return self.links.get(f"{one}/{other}") or self.links.get(f"{other}/{one}") or LinkLimits()
 
 
+_ENVIRONMENT = "BATHOTYPE_"
+
+
+def _fault(error: ErrorDetails) -> str:
+    """What is wrong with one value."""
+    message = error["msg"].removeprefix("Value error, ")
+    return "is not set" if error["type"] == "missing" else f"cannot be used: {message[:1].lower()}{message[1:]}"
+
+
 class Settings(BaseSettings):
     """What a process of the service needs to know."""
 
-    model_config = SettingsConfigDict(env_prefix="BATHOTYPE_")
+    model_config = SettingsConfigDict(env_prefix=_ENVIRONMENT)
 
     database_url: str
     #: For ``bathotype schema upgrade`` alone: the role that owns the tables, where the service's own does not.
@@ -122,9 +132,13 @@ class Settings(BaseSettings):
 
     @classmethod
     def from_environment(cls) -> Settings:
-        """The settings of this process.  Raises pydantic's ``ValidationError`` where one is missing or wrong."""
+        """The settings of this process.  Raises `Invalid` with each variable that is missing or wrong."""
         given: dict[str, Any] = {}
-        return cls(**given)
+        try:
+            return cls(**given)
+        except ValidationError as error:
+            faults = [f"{_ENVIRONMENT}{str(e['loc'][0]).upper()} {_fault(e)}" for e in error.errors()]
+            raise Invalid(f"{'. '.join(faults)}.", advice="See docs/operating.md.") from error
 
     @property
     def places(self) -> Places:
@@ -159,8 +173,17 @@ class Settings(BaseSettings):
 def _places(path: Path) -> Places:
     try:
         return Places.model_validate(yaml.safe_load(path.read_text()))
-    except (OSError, yaml.YAMLError, ValidationError) as error:
-        raise Invalid(f"The regions file {path} cannot be used: {error}", advice="See docs/operating.md.") from error
+    except OSError as error:
+        raise Invalid(
+            f"The regions file {path} cannot be read: {error.strerror}.", advice="See docs/operating.md."
+        ) from error
+    except yaml.YAMLError as error:
+        mark = getattr(error, "problem_mark", None)
+        where = f" at line {mark.line + 1}, column {mark.column + 1}" if mark else ""
+        raise Invalid(f"The regions file {path} is not YAML{where}.", advice="See docs/operating.md.") from error
+    except ValidationError as error:
+        faults = "; ".join(f"{'.'.join(map(str, e['loc'])) or 'it'} {_fault(e)}" for e in error.errors()[:5])
+        raise Invalid(f"The regions file {path}: {faults}.", advice="See docs/operating.md.") from error
 
 
 @lru_cache

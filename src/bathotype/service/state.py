@@ -5,6 +5,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import cached_property
 
+from sqlalchemy.exc import OperationalError
+
+from bathotype.core.errors import Unavailable
 from bathotype.service import schema
 from bathotype.service.access.oidc import OidcLogIn
 from bathotype.service.changes import Changes
@@ -39,7 +42,14 @@ class Service:
         settings = Settings.from_environment()
         _ = settings.scratch  # a mistake is said at once
         database = Database(settings.database_url)
-        schema.prepare(database)
+        try:
+            schema.prepare(database)
+        except OperationalError as error:
+            why = str(error.orig or error).strip().splitlines()[0]
+            raise Unavailable(
+                f"The database of BATHOTYPE_DATABASE_URL does not answer: {why.rstrip('.')}.",
+                advice="Start it, or mend the address.",
+            ) from error
         given = settings.places.oidc
         return cls(
             settings,

@@ -13,6 +13,7 @@ from bathotype.service.logs import configure
 from bathotype.service.operations.runner import Runner
 from bathotype.service.operations.worker import Periodic, Worker
 from bathotype.service.reach import Reach
+from bathotype.service.settings import Settings
 from bathotype.service.state import Service
 from bathotype.service.upkeep import DUTIES
 from bathotype.service.upkeep.duty import take_turn
@@ -27,6 +28,7 @@ def work(concurrency: int) -> None:
     os.umask(0o077)
     _keep_memory_small()
     hand_over_quickly()
+    Settings.from_environment()  # a mistake in the settings is said before anything is started
     thawguard.post.start()
     service = Service.from_environment(patience=_WORK_PATIENCE)
     settings, database = service.settings, service.database

@@ -130,7 +130,8 @@ def _serve(orders: socket.socket) -> None:
     signal.signal(signal.SIGCHLD, signal.SIG_IGN)  # ended guards leave no zombies
     for kind in kinds_of_site():
         import_module(f"bathotype.sites.{kind}")
-    orders.send(b"ready")
+    with contextlib.suppress(BrokenPipeError):  # who started it has ended at once: there is nothing to read either
+        orders.send(b"ready")
     while True:
         order, handles, _, _ = socket.recv_fds(orders, _MOST, 1)
         if not order:

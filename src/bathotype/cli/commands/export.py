@@ -10,13 +10,14 @@ from typing import TYPE_CHECKING, Any
 
 from bathotype.cli.options import Subparsers, command, reference
 from bathotype.cli.output import emit_json, facts, transfer_bar
+from bathotype.core.errors import Invalid, Refused
 from bathotype.core.units import iec
 
 if TYPE_CHECKING:
     from bathotype.client import Client
 
 FORMATS = ("raw", "qcow2", "qcow2-zstd", "vhd", "vhd-fixed", "vmdk", "vmdk-stream", "ova")
-_SUFFIXES = {".qcow2": "qcow2", ".vhd": "vhd", ".vmdk": "vmdk", ".ova": "ova"}
+_SUFFIXES = {".raw": "raw", ".img": "raw", ".qcow2": "qcow2", ".vhd": "vhd", ".vmdk": "vmdk", ".ova": "ova"}
 
 
 def register(parsers: Subparsers) -> None:
@@ -32,12 +33,22 @@ def register(parsers: Subparsers) -> None:
     )
     reference(parser)
     parser.add_argument("--to", required=True, type=Path, metavar="FILE")
-    parser.add_argument("--format", choices=FORMATS, help="default: by the file's suffix, else raw")
+    parser.add_argument("--format", choices=FORMATS, help="default: by the file's suffix")
+    parser.add_argument("--force", action="store_true", help="replace the file if it is there already")
     parser.add_argument("--region")
 
 
 def _export(client: Client, given: argparse.Namespace) -> None:
-    form = given.format or _SUFFIXES.get(given.to.suffix.lower(), "raw")
+    form = given.format or _SUFFIXES.get(given.to.suffix.lower())
+    if form is None:
+        raise Invalid(
+            f"The suffix of {given.to.name} tells no format.",
+            advice=f"Give --format, or a suffix of {', '.join(sorted(_SUFFIXES))}.",
+        )
+    if given.to.exists() and not given.to.is_dir() and not given.force:
+        raise Refused(
+            f"{given.to} is there already.", advice="Give another name, or --force to replace it.", code="exists"
+        )
     if given.json or not sys.stderr.isatty():
         written = _write(client, given, form, lambda done, total: None)
     else:

@@ -7,7 +7,7 @@ from sqlalchemy import func, select
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session
 
-from bathotype.core.errors import Refused
+from bathotype.core.errors import NotFound, Refused
 from bathotype.core.lifecycle.references import check_name
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service import audit
@@ -151,7 +151,7 @@ def drop_mark(name: str, mark: str, caller: Operator, service: ServiceOf, condit
         line = find_line(session, caller, name, lock=True)
         row = session.get(Mark, (line.id, mark))
         if row is None:
-            return
+            raise NotFound(f"{line.name} has no mark {mark!r}.", advice="`bathotype marks list LINE` shows them.")
         number = session.get_one(Version, row.version_id).number
         conditions.check(f"The mark {mark}", _mark(session, line, mark, number))
         session.delete(row)

@@ -29,7 +29,7 @@ from bathotype.service.catalogue import (
 from bathotype.service.kinds.replicate import ReplicaParams
 from bathotype.service.kinds.verify import Verify
 from bathotype.service.operations.start import start_operation
-from bathotype.service.records import BaseDisk, Finding, Hold, Line, Version, VersionPackage
+from bathotype.service.records import BaseDisk, Finding, Hold, Line, Replica, Version, VersionPackage
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, Retirer, ServiceOf
 from bathotype.service.routes.common import Key, once
@@ -296,6 +296,8 @@ def verify(reference: str, caller: Operator, service: ServiceOf, region: str) ->
         version = find_version(session, caller, reference)
         if version.state == VersionState.PURGED:
             raise Refused(f"{reference_of(version)} is purged: there is nothing to verify.", code="state-forbids")
+        if session.get(Replica, (version.id, region)) is None:
+            require_replica(session, version.id, reference_of(version), region)
         params = ReplicaParams(version_id=version.id, reference=reference_of(version), region=region)
         row = start_operation(session, caller, Verify, params.reference, params)
         return operation_answers(session, [row])[0]
