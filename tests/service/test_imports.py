@@ -70,6 +70,10 @@ def test_a_file_that_shows_no_disk_needs_somebodys_word(office: Office, tmp_path
         done = client.import_image(upload=upload, line="letters", number="1.0.0", profile=None, format="raw")
         client.wait(done.id)
         client.export("letters@1.0.0", tmp_path / "back")
+        assert client.version("letters@1.0.0").packages is None, "not none: nobody can tell"
+        other = office.version("letters@2.0.0")
+        told = client.difference("letters@1.0.0", other)
+        assert told.unknown == ["letters@1.0.0"] and not told.added and told.changed_bytes
     assert (tmp_path / "back").read_bytes() == letter.read_bytes()
 
 

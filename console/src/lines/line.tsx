@@ -88,7 +88,7 @@ function Versions({ versions, runs }: { versions: Schema["Version"][]; runs: Sch
         { head: "state", cell: (version) => <State state={version.state}>{stateWords(version)}</State> },
         { head: "running", number: true, cell: (version) => version.running },
         { head: "where it runs", cell: (version) => where(version.number) },
-        { head: "packages", number: true, cell: (version) => version.packages },
+        { head: "packages", number: true, cell: (version) => version.packages ?? "unknown" },
         { head: "added bytes", number: true, cell: (version) => iec(version.sizes.new) },
       ]}
     />

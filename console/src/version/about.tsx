@@ -18,7 +18,7 @@ export function About({ overview }: { overview: Schema["VersionOverview"] }) {
             `${version.mode === "edit" ? "an edit" : version.mode === "import" ? "an import" : `a ${version.mode} capture`}`,
           ],
           ["Made", <Moment key="made" at={version.created_at} exact />],
-          ["Packages", version.packages],
+          ["Packages", version.packages ?? "unknown: its contents cannot be read"],
           ["Services", version.services.join(", ")],
           ["Users", version.users.join(", ")],
           ["Marks", version.marks.join(", ")],

@@ -53,7 +53,9 @@ function Told({ difference }: { difference: Schema["Difference"] }) {
           ["Bytes", `${iec(difference.changed_bytes)} of the disk lie in chunks that differ`],
           [
             "Packages",
-            `${Object.keys(difference.added).length} added, ${Object.keys(difference.removed).length} removed, ${Object.keys(difference.changed).length} changed`,
+            difference.unknown.length
+              ? "unknown"
+              : `${Object.keys(difference.added).length} added, ${Object.keys(difference.removed).length} removed, ${Object.keys(difference.changed).length} changed`,
           ],
           ["Services added", difference.services_added.join(", ")],
           ["Services removed", difference.services_removed.join(", ")],
@@ -61,8 +63,12 @@ function Told({ difference }: { difference: Schema["Difference"] }) {
           ["Users removed", difference.users_removed.join(", ")],
         ]}
       />
-      <Heading>{plural(rows.length, "package")} that differ</Heading>
-      {rows.length ? (
+      <Heading>
+        {difference.unknown.length ? "What differs in it is unknown" : `${plural(rows.length, "package")} that differ`}
+      </Heading>
+      {difference.unknown.length ? (
+        <Empty>The contents of {difference.unknown.join(" and ")} cannot be read.</Empty>
+      ) : rows.length ? (
         <Table
           label="Packages that differ"
           rows={rows}

@@ -134,7 +134,7 @@ def show_version(v: Version) -> None:
                 else None,
             ),
             ("system", v.os.get("pretty_name")),
-            ("packages", v.packages),
+            ("packages", "unknown: its contents cannot be read" if v.packages is None else v.packages),
             ("services", ", ".join(v.services)),
             ("users", ", ".join(v.users)),
             ("findings", _findings(v)),
@@ -270,6 +270,9 @@ def _compare(client: Client, given: argparse.Namespace) -> None:
     d = client.difference(given.old, given.new)
     if given.json:
         return emit_json(d)
+    if d.unknown:
+        say(f"The contents of {' and '.join(d.unknown)} cannot be read: what differs in them is unknown.")
+        return say(f"{iec(d.changed_bytes)} of the disk lie in chunks that differ.")
     rows = [("added", n, "", v) for n, v in d.added.items()] + [("removed", n, v, "") for n, v in d.removed.items()]
     rows += [("changed", n, a, b) for n, (a, b) in d.changed.items()]
     rows += [("service added", n, "", "") for n in d.services_added] + [
@@ -277,4 +280,4 @@ def _compare(client: Client, given: argparse.Namespace) -> None:
     ]
     rows += [("user added", n, "", "") for n in d.users_added] + [("user removed", n, "", "") for n in d.users_removed]
     table(("change", "name", "old", "new"), rows, empty="The same packages, services and users.")
-    say(f"{iec(d.changed_bytes)} of the disk lie in chunks that differ.")
+    return say(f"{iec(d.changed_bytes)} of the disk lie in chunks that differ.")

@@ -114,9 +114,10 @@ class MakingMemo(Memo):
         """Remember what generalization did."""
         self.identity, self.steps, self.ranges = done.identity, list(done.planned.steps), list(done.ranges)
 
-    def judge(self, findings: Sequence[residue.Finding], contents: Contents) -> None:
-        """Remember what the scan found."""
-        self.findings, self.contents = [asdict(f) for f in findings], contents.as_data()
+    def judge(self, findings: Sequence[residue.Finding], contents: Contents | None) -> None:
+        """Remember what the scan found; nothing is known of contents that nobody could read."""
+        self.findings = [asdict(f) for f in findings]
+        self.contents = {} if contents is None else contents.as_data()
 
 
 P = TypeVar("P", bound=MakingParams)
@@ -202,16 +203,15 @@ class MakingKind(NumberedKind[P, K]):
             forget_chunks(context.database, params.region, (digest.tobytes() for digest in manifest.digests[bad]))
             raise
         except Refused as error:
-            self.judged(residue.unreadable(error.message), Contents())
+            self.judged(residue.unreadable(error.message), None)
         finally:
             back.close()
 
-    def judged(self, findings: Sequence[residue.Finding], contents: Contents) -> None:
+    def judged(self, findings: Sequence[residue.Finding], contents: Contents | None) -> None:
         """Keep what was found."""
         high = sum(f.severity == "high" for f in findings)
-        self.context.log(
-            f"{plural(len(findings), 'finding')}, {high} of high severity; {plural(len(contents.packages), 'package')}."
-        )
+        held = "its contents cannot be read" if contents is None else plural(len(contents.packages), "package")
+        self.context.log(f"{plural(len(findings), 'finding')}, {high} of high severity; {held}.")
         self.memo.judge(findings, contents)
         self.save()
 
@@ -271,8 +271,9 @@ def seal(
     stored = memo.stored
     line = session.get_one(Line, params.line_id)
     contents = dict(memo.contents)
-    packages = contents.pop("packages")
-    contents["package_count"] = len(packages)
+    packages = contents.pop("packages", [])
+    if memo.contents:  # else nothing is known of them
+        contents["package_count"] = len(packages)
     version = Version(
         id=params.version_id,
         line_id=line.id,

@@ -114,7 +114,11 @@ def compare_versions(
     """How the contents of two versions differ."""
     with service.database.reads() as session:
         (old, old_shares), (new, new_shares) = (find_usable(session, caller, r) for r in (reference, to))
-        result = difference(_contents(session, old), _contents(session, new))
+        unknown = [given for given, v in ((reference, old), (to, new)) if "package_count" not in v.contents]
+        nothing = Contents()
+        result = (
+            difference(nothing, nothing) if unknown else difference(_contents(session, old), _contents(session, new))
+        )
         regions = set(ready_regions(session, old)) & set(ready_regions(session, new))
         for shares in (old_shares, new_shares):
             allowed = in_regions(shares) if shares is not None else None
@@ -132,6 +136,7 @@ def compare_versions(
         users_added=list(result.users[0]),
         users_removed=list(result.users[1]),
         changed_bytes=changed,
+        unknown=unknown,
     )
 
 
