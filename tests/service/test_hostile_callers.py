@@ -7,10 +7,13 @@ import json
 import threading
 from collections.abc import Iterator
 from datetime import timedelta
+from pathlib import Path
+from typing import Any
 
 import pytest
 
 from bathotype.cli.output import visible
+from bathotype.core.confined.reader import ConfinedReader
 from bathotype.core.errors import NotSignedIn
 from bathotype.service.kinds.verify import Verify
 from bathotype.service.limits import MOST_SIGNED, MOST_UNSIGNED
@@ -135,3 +138,38 @@ def test_a_step_that_ends_its_worker_each_time_is_given_up(office: Office, monke
         monkeypatch.undo()
         client.retry(operation.id)
         assert client.wait(operation.id).state == "succeeded"
+
+
+def test_few_disks_are_looked_at_at_once(office: Office, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
+    active, peak, gate = 0, 0, threading.Lock()
+
+    class Counted(ConfinedReader):
+        def __enter__(self) -> ConfinedReader:
+            nonlocal active, peak
+            with gate:
+                active, peak = active + 1, max(peak, active + 1)
+            return super().__enter__()
+
+        def __exit__(self, *error: Any) -> None:
+            nonlocal active
+            super().__exit__(*error)
+            with gate:
+                active -= 1
+
+    monkeypatch.setattr("bathotype.service.state.ConfinedReader", Counted)
+    (tmp_path / "disk").write_bytes(bytes(1 << 20))
+    with office.core as client:
+        client.create_line("many")
+        upload = client.upload(tmp_path / "disk", region="skerry-1").id
+    answers: list[int] = []
+
+    def ask() -> None:
+        body = {"upload": upload, "line": "many", "number": "1.0.0", "profile": None, "format": "raw"}
+        answers.append(office.http().post("/import-inspections", json=body).status_code)
+
+    threads = [threading.Thread(target=ask) for _ in range(24)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert peak <= 4 and set(answers) <= {200, 429} and answers.count(200) >= 4, (peak, answers)

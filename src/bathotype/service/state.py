@@ -2,18 +2,25 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import cached_property
 
 from sqlalchemy.exc import OperationalError
 
+from bathotype.core.confined.reader import ConfinedReader
 from bathotype.core.errors import Unavailable
 from bathotype.service import schema
 from bathotype.service.access.oidc import OidcLogIn
 from bathotype.service.changes import Changes
 from bathotype.service.database import Database
 from bathotype.service.reach import Reach
+from bathotype.service.room import Room
 from bathotype.service.settings import Settings
+
+#: Each child takes a hundred megabytes and a processor.
+_room = Room(4, 12, "Too many disks are looked at just now.")
 
 
 @dataclass(frozen=True)
@@ -29,6 +36,12 @@ class Service:
     def changes(self) -> Changes:
         """What changes, for pages that are open."""
         return Changes(self.database.url)
+
+    @contextmanager
+    def reader(self) -> Iterator[ConfinedReader]:
+        """A confined child for the time of a request.  Raises `TooMany` where many read disks at this moment."""
+        with _room.one(), ConfinedReader().start() as reader:
+            yield reader
 
     def close(self) -> None:
         """Close every connection."""

@@ -3,9 +3,6 @@
 from __future__ import annotations
 
 import secrets
-import threading
-from collections.abc import Iterator
-from contextlib import contextmanager
 from datetime import timedelta
 from functools import cache
 
@@ -15,11 +12,12 @@ from sqlalchemy import delete, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from bathotype.core.errors import Invalid, NotSignedIn, TooMany
+from bathotype.core.errors import Invalid, NotSignedIn
 from bathotype.service.access.principals import csrf_of, digest_of
 from bathotype.service.database import Database
 from bathotype.service.records import ConsoleSession, Invitation, SignInFailure, User
 from bathotype.service.records.base import CHANGE, utcnow
+from bathotype.service.room import Room
 
 SESSION_LASTS = timedelta(hours=12)
 INVITATION_LASTS = timedelta(days=7)
@@ -85,25 +83,7 @@ def _count(session: Session, key: str, free: int) -> None:
         session.execute(update(SignInFailure).where(SignInFailure.key == key).values(locked_until=now + pause))
 
 
-class _Room:
-    """Lets so many passwords be checked at once, and so many wait for it."""
-
-    def __init__(self, at_once: int, waiting: int) -> None:
-        self._busy, self._all = threading.BoundedSemaphore(at_once), threading.BoundedSemaphore(at_once + waiting)
-
-    @contextmanager
-    def one(self) -> Iterator[None]:
-        """A place.  Raises `TooMany` where even the places to wait are taken."""
-        if not self._all.acquire(blocking=False):
-            raise TooMany("Too many are signing in just now.", advice="Try again in a moment.")
-        try:
-            with self._busy:
-                yield
-        finally:
-            self._all.release()
-
-
-_room = _Room(at_once=2, waiting=8)
+_room = Room(2, 8, "Too many are signing in just now.")
 
 
 @cache

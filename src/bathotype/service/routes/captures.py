@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from sqlalchemy.orm import Session
 
-from bathotype.core.confined.reader import ConfinedReader
 from bathotype.core.generalize.profile import Profile, builtin_names, builtin_profile
 from bathotype.service.access.principals import Principal
 from bathotype.service.answers.operations import operation_answers
@@ -58,7 +57,7 @@ def _check(service: Service, caller: Principal, body: CaptureRequest) -> None:
     machine = find_machine(service.reach, caller.account, body.machine, body.region)
     with service.database.reads() as session:
         taken = check_number(session, find_line(session, caller, body.line), body.number, body.bump)
-    with ConfinedReader().start() as reader:
+    with service.reader() as reader:
         found = inspect(
             reader,
             service.reach,

@@ -11,7 +11,6 @@ from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 from starlette.concurrency import run_in_threadpool
 
-from bathotype.core.confined.reader import ConfinedReader
 from bathotype.core.errors import Invalid, Refused
 from bathotype.core.generalize.profile import Profile, RunInside, profile_of
 from bathotype.core.lifecycle.references import parse_reference
@@ -169,7 +168,7 @@ def _examined(service: Service, caller: Principal, body: wire.ImportRequest) -> 
         line = find_line(session, caller, body.line)
         taken = check_number(session, line, body.number, body.bump)
         upload = find_upload(session, caller, body.upload) if body.upload else None
-    with ConfinedReader().start() as reader:
+    with service.reader() as reader:
         found = examine(
             reader,
             service.reach,

@@ -9,7 +9,6 @@ from typing import Annotated
 from fastapi import Query
 from sqlalchemy import select
 
-from bathotype.core.confined.reader import ConfinedReader
 from bathotype.core.errors import BathotypeError, Unavailable
 from bathotype.core.guest.agent import AgentRefused
 from bathotype.core.units import iec
@@ -134,7 +133,7 @@ def inspect_machine(
         with service.database.reads() as session:
             taken = number_problem(session, find_line(session, caller, line), number)
     tags = dict(t.partition("=")[::2] for t in tag or [])
-    with ConfinedReader().start() as reader:
+    with service.reader() as reader:
         result = inspect(
             reader,
             service.reach,
