@@ -133,6 +133,7 @@ def test_an_adopted_version_outlives_its_origin_and_copies_no_chunk(office: Offi
         made = other.version(str((done.result or {})["reference"]))
         assert made.adopted_from == f"tide-core/{reference}" and made.sizes.new == 0 and packs() == before
         assert made.content_digest == client.version(reference).content_digest and made.packages == 2
+        assert made.profile is None and made.steps == [], "the owner's profile is the owner's"
         assert other.signature("own-gauge@1.0.0").holds
         client.retire(reference)
         client.wait(client.purge(reference, waive_grace=True).id)

@@ -167,6 +167,7 @@ def test_cancelling_cleans_up(system: System) -> None:
         with pytest.raises(OperationFailed, match="cancelled"):
             client.wait(operation.id)
         assert list(client.versions("cancelled")) == []
+        assert "failed" not in {step.state for step in client.operation(operation.id).steps}
         assert system.temporary_at_site(operation.id) == []
         client.retry(operation.id)
         assert client.wait(operation.id).state == "succeeded"

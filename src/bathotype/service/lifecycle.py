@@ -46,8 +46,10 @@ def release(session: Session, caller: Principal, version: Version) -> None:
         )
     ).all()
     if open_high:
+        more = f" and {len(open_high) - 5} more" if len(open_high) > 5 else ""
+        named = ", ".join(open_high[:5]) + more
         raise Refused(
-            f"{reference} has {plural(len(open_high), 'open finding')} of high severity: {', '.join(open_high[:5])}.",
+            f"{reference} has {plural(len(open_high), 'open finding')} of high severity: {named}.",
             advice=f"See `bathotype residue {reference}`. Mend the machine and capture again, or accept each by name "
             "with a reason.",
             code="findings-open",

@@ -18,7 +18,7 @@ class Step(Answer):
 
     name: str
     title: str
-    state: Literal["pending", "running", "done", "skipped", "failed"]
+    state: Literal["pending", "running", "done", "skipped", "failed", "cancelled"]
     bytes_done: int = 0
     bytes_total: int = 0
     started_at: datetime | None = None

@@ -7,10 +7,12 @@ plain bytes, never pickles: nothing that the child says is more than data.  File
 from __future__ import annotations
 
 import json
+import math
+import select
 import socket
 import struct
+import time
 from dataclasses import dataclass
-from multiprocessing.connection import Connection
 from typing import Any
 
 import numpy as np
@@ -20,7 +22,7 @@ from bathotype.core.disk.ranges import Ranges
 from bathotype.core.errors import BathotypeError, Damaged
 
 #: No frame is larger, in bytes.
-MOST = 512 * 1024 * 1024
+MOST = 256 * 1024 * 1024
 #: No read is larger: what is longer is read in several.
 MOST_READ = 16 * 1024 * 1024
 
@@ -30,6 +32,7 @@ READ, ALLOCATED, TOOL, PROGRESS, PIECE, ANSWER, FAILED = b"r", b"a", b"t", b"p",
 REQUEST, BYTES, REFUSED = b"?", b"+", b"-"
 
 _READ, _PROGRESS = struct.Struct("<BQI"), struct.Struct("<QQ")
+_LENGTH, _AT_ONCE = struct.Struct("<I"), 1024 * 1024
 _CLASSES = {
     kind.__name__: kind for kind in vars(errors).values() if isinstance(kind, type) and issubclass(kind, BathotypeError)
 }
@@ -58,28 +61,51 @@ class Frame:
 
 
 class Wire:
-    """One end of the socket."""
+    """One end of the socket.  ``deadline``, of `time.monotonic`, bounds every frame that is sent or taken, begun or whole:
+    past it they raise `TimeoutError`."""
 
     def __init__(self, end: socket.socket) -> None:
-        self._socket, self._connection = end, Connection(end.fileno())
+        self._socket, self.deadline = end, math.inf
 
     def close(self) -> None:
         """End it."""
-        self._socket.detach()
-        self._connection.close()
+        self._socket.close()
 
     def waits(self, seconds: float) -> bool:
         """Whether a frame, or the end, comes within so many seconds."""
-        return self._connection.poll(seconds)
+        return bool(select.select([self._socket], [], [], seconds)[0])
 
     def send(self, kind: bytes, body: bytes = b"") -> None:
         """Send a frame."""
-        self._connection.send_bytes(kind + body)
+        self._bound()
+        self._socket.sendall(_LENGTH.pack(len(body)) + kind)
+        if body:
+            self._socket.sendall(body)
 
     def take(self) -> Frame:
         """The next frame.  Raises `EOFError` at the end, and `OSError` where it is too large."""
-        data = self._connection.recv_bytes(MOST)
-        return Frame(data[:1], data[1:])
+        (length,) = _LENGTH.unpack(self._exactly(_LENGTH.size))
+        kind = self._exactly(1)
+        if length > MOST:
+            raise OSError("a frame is too large")
+        return Frame(kind, self._exactly(length))
+
+    def _exactly(self, length: int) -> bytes:
+        data = bytearray()  # grows with what comes, not with what is announced
+        while len(data) < length:
+            self._bound()
+            piece = self._socket.recv(min(length - len(data), _AT_ONCE))
+            if not piece:
+                raise EOFError
+            data += piece
+        return bytes(data)
+
+    def _bound(self) -> None:
+        if self.deadline != math.inf:
+            left = self.deadline - time.monotonic()
+            if left <= 0:
+                raise TimeoutError
+            self._socket.settimeout(left)
 
     def send_json(self, kind: bytes, body: Any) -> None:
         """Send a frame whose body is JSON."""

@@ -108,6 +108,7 @@ class ConfinedReader:
         Raises what the task raises, and `Damaged` where the child fails.
         """
         wire = self._started()
+        wire.deadline = time.monotonic() + task.seconds
         try:
             wire.send_json(
                 REQUEST,
@@ -124,6 +125,9 @@ class ConfinedReader:
         except ValidationError as error:
             self.close()
             raise _failed("answers with something else than was asked for") from error
+        except TimeoutError as error:
+            self.close()
+            raise _failed(f"was silent for {task.seconds:.0f} s") from error
         except (EOFError, OSError) as error:
             raise _failed(self._ending()) from error
         except BaseException:  # its answer would be taken for that to the next question
@@ -150,20 +154,18 @@ class ConfinedReader:
     def _answered(
         self, wire: Wire, seconds: float, sources: tuple[BlockSource, ...], progress: Progress, pieces: Pieces | None
     ) -> Frame:
-        """Serve the child until it has answered."""
-        until = time.monotonic() + seconds
+        """Serve the child until it has answered.  Raises `TimeoutError`."""
         while True:
             if not wire.waits(_TURN):
                 self._check()
-                if time.monotonic() > until:
-                    self.close()
-                    raise _failed(f"was silent for {seconds:.0f} s")
+                if time.monotonic() > wire.deadline:
+                    raise TimeoutError
                 continue
             frame = wire.take()
             if frame.kind in (ANSWER, FAILED):
                 return frame
             if frame.kind in (PROGRESS, PIECE):
-                until = time.monotonic() + seconds
+                wire.deadline = time.monotonic() + seconds
             try:
                 reply = _reply(frame, sources, progress, pieces)
             except BathotypeError as error:

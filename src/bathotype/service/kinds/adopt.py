@@ -19,7 +19,8 @@ from bathotype.service.records.base import utcnow
 from bathotype.service.shares import in_regions, owner_of, shares_of_version, still_granted
 from bathotype.service.signatures import KeyRing, check_signature, facts_of
 
-_TAKEN_OVER = ("content_digest", "virtual_bytes", "used_bytes", "stored_bytes", "profile", "steps", "contents")
+#: Neither its source nor its profile: who it was shared with does not see them.
+_TAKEN_OVER = ("content_digest", "virtual_bytes", "used_bytes", "stored_bytes", "contents")
 _OF_FINDING = (
     "name", "position", "rule", "severity", "path", "line", "excerpt", "advice", "accepted_reason", "accepted_at",
 )  # fmt: skip
@@ -99,6 +100,7 @@ class Adopt(NumberedKind[AdoptParams, AdoptMemo]):
                 source={"adopted_from": params.origin, "machine_size": machine_size_of(origin)},
                 adopted_from_id=origin.id,
                 operation_id=self.context.id,
+                steps=[],
                 created_at=utcnow(),
                 **{name: getattr(origin, name) for name in _TAKEN_OVER},
             )

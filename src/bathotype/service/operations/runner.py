@@ -158,7 +158,7 @@ class Runner:
                 context.point("done")
                 self._mark(context, row.position, state="skipped" if skipped else "done", ended_at=utcnow(), starts=0)
             except Cancelled:
-                self._mark(context, row.position, state="failed", ended_at=utcnow())
+                self._mark(context, row.position, state="cancelled", ended_at=utcnow())
                 return {"outcome": "cancelled"}
             except BathotypeError as error:
                 self._mark(context, row.position, state="failed", ended_at=utcnow())
