@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gzip
 import os
 import socket
 import time
@@ -19,7 +20,7 @@ from bathotype.core.confined.sandbox import python
 from bathotype.core.confined.task import Task
 from bathotype.core.disk.layout import settled
 from bathotype.core.disk.source import FileSource, Window, open_file
-from bathotype.core.errors import Damaged, Refused
+from bathotype.core.errors import Damaged, OutOfSpace, Refused
 from bathotype.core.generalize.profile import builtin_profile
 from tests.core.test_offline import let_a_journal_wait, small_disk
 
@@ -135,6 +136,16 @@ def test_what_it_may_not_have_is_refused_to_it(asked: str, disk: FileSource) -> 
         assert reader.ask(ANYTHING, None, disk, only_read) == {"kind": "-"}
 
 
+def test_its_use_of_tools_is_bounded(disk: FileSource) -> None:
+    use = "wire.send_json(TOOL, {'tool': 'judge', 'source': 0, 'pieces': [[0, 4096]]})"
+    with enemy(
+        f"kinds = []\nfor _ in range(270): {use}; kinds.append(wire.take())\nanswer({{'last': kinds[-1].body.decode()}})"
+    ) as reader:
+        assert reader.ask(
+            Task("t.t", type(None), dict[str, str], lambda b, q: {}, seconds=60), None, Window(disk, 0, disk.size)
+        ) == {"last": "{}"}
+
+
 def test_a_profile_is_made_by_the_child_and_judged_by_e2fsck(disk: FileSource) -> None:
     with ConfinedReader() as reader:
         with pytest.raises(Damaged, match="Only a copy"):
@@ -187,6 +198,19 @@ def test_a_reason_to_stop_ends_the_child(disk: FileSource) -> None:
         with pytest.raises(Stop):
             reader.ask(ANYTHING, None, disk)
         assert not reader.running
+
+
+def test_a_piece_that_cannot_be_kept_is_not_passed_over(disk: FileSource, tmp_path: Path) -> None:
+    packed = tmp_path / "small.gz"
+    packed.write_bytes(gzip.compress(b"one piece, which is the last"))
+
+    def full(at: int, data: bytes) -> None:
+        raise OutOfSpace(f"{len(data)} bytes at {at}")
+
+    with ConfinedReader() as reader, open_file(packed) as file:
+        with pytest.raises(OutOfSpace, match="28 bytes at 0"):
+            reader.ask(UNPACK, PackedQuestion("gzip", 1 << 30), file, pieces=full)
+        assert reader.ask(LOOK, LookQuestion(), disk).has_root, "and the next question is answered"
 
 
 def test_the_own_errors_of_a_task_come_through(disk: FileSource, tmp_path: Path) -> None:

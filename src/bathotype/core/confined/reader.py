@@ -7,6 +7,7 @@ fails with a reason; the next question starts another.
 from __future__ import annotations
 
 import contextlib
+import json
 import socket
 import subprocess
 import time
@@ -50,6 +51,8 @@ Pieces = Callable[[int, bytes], None]
 _PROCESSOR = 6 * 3600
 #: How often a waiting asker looks whether it should stop, in seconds.
 _TURN = 0.5
+#: Uses of tools for one question: two for each volume that is changed.
+_MOST_TOOLS = 256
 _TOOLS = {"judge": check, "replay": replay}
 
 
@@ -155,6 +158,7 @@ class ConfinedReader:
         self, wire: Wire, seconds: float, sources: tuple[BlockSource, ...], progress: Progress, pieces: Pieces | None
     ) -> Frame:
         """Serve the child until it has answered.  Raises `TimeoutError`."""
+        tools = 0
         while True:
             if not wire.waits(_TURN):
                 self._check()
@@ -166,13 +170,12 @@ class ConfinedReader:
                 return frame
             if frame.kind in (PROGRESS, PIECE):
                 wire.deadline = time.monotonic() + seconds
-            try:
-                reply = _reply(frame, sources, progress, pieces)
-            except BathotypeError as error:
-                wire.send_json(REFUSED, error_out(error))
-            else:
-                if reply is not None:
-                    wire.send(BYTES, reply)
+            tools += frame.kind == TOOL
+            began = time.monotonic()
+            outcome = _outcome(frame, sources, progress, pieces) if tools <= _MOST_TOOLS else (REFUSED, b"{}")
+            wire.deadline += time.monotonic() - began  # what it waits for does not count against it
+            if outcome is not None:
+                wire.send(*outcome)
 
     def _ending(self) -> str:
         """How the child ended."""
@@ -191,8 +194,28 @@ class ConfinedReader:
         )
 
 
-def _reply(frame: Frame, sources: tuple[BlockSource, ...], progress: Progress, pieces: Pieces | None) -> bytes | None:
-    """What the child is told on a frame; None where it waits for nothing.  Raises what is refused to it."""
+def _outcome(
+    frame: Frame, sources: tuple[BlockSource, ...], progress: Progress, pieces: Pieces | None
+) -> tuple[bytes, bytes] | None:
+    """The frame that answers one of the child's; None where it waits for nothing.
+
+    What goes wrong with a piece or a report is not the child's to know: it is raised.
+    """
+    if frame.kind == PROGRESS:
+        done, total = frame.numbers()
+        progress(done, total)
+        return None
+    if frame.kind == PIECE and pieces is not None and len(frame.body) >= 8:
+        pieces(int.from_bytes(frame.body[:8], "little"), frame.body[8:])
+        return None
+    try:
+        return BYTES, _reply(frame, sources)
+    except BathotypeError as error:
+        return REFUSED, json.dumps(error_out(error)).encode()
+
+
+def _reply(frame: Frame, sources: tuple[BlockSource, ...]) -> bytes:
+    """What the child is given for a frame.  Raises what is refused to it."""
     if frame.kind == READ:
         number, offset, length = frame.numbers()
         source = _source(sources, number)
@@ -202,13 +225,6 @@ def _reply(frame: Frame, sources: tuple[BlockSource, ...], progress: Progress, p
         return source.read(offset, length)
     if frame.kind == ALLOCATED:
         return ranges_out(_source(sources, frame.numbers()[0]).allocated())
-    if frame.kind == PROGRESS:
-        done, total = frame.numbers()
-        progress(done, total)
-        return None
-    if frame.kind == PIECE and pieces is not None and len(frame.body) >= 8:
-        pieces(int.from_bytes(frame.body[:8], "little"), frame.body[8:])
-        return None
     if frame.kind == TOOL:
         _use_tool(frame.json(), sources)
         return b""
