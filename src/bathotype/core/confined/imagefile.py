@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from bathotype.core.confined.looking import Look, look_at
 from bathotype.core.confined.task import Bench, Task
 from bathotype.core.contents.platform import Platform, read_platform
-from bathotype.core.disk.layout import used_ranges
 from bathotype.core.disk.signatures import other_file
 from bathotype.core.disk.source import Masked
 from bathotype.core.errors import Damaged, Refused
@@ -70,9 +69,8 @@ def _check(bench: Bench, question: FileQuestion) -> bool:
 
 def _bring(bench: Bench, question: FileQuestion) -> None:
     look, disk = look_at(open_image(bench.sources[0], question.form).disk, whole_blocks=False)
-    used = used_ranges(disk, look.layout)
-    visible = Masked(disk, used)
-    for start, end in used.joined(_GAP):
+    visible = Masked(disk, look.used)
+    for start, end in look.used.joined(_GAP):
         for at in range(start, end, _PIECE):
             bench.piece(at, visible.read(at, min(_PIECE, end - at)))
 
