@@ -166,7 +166,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
 
     def _look(self, raw: NbdPool) -> Look:
         """What is on the snapshot."""
-        found = look(self.context.reader, raw, whole_blocks=True)
+        found = look(self.context.reader, raw, whole_blocks=self._as_is or self.memo.changes_known)
         if found.replays:
             self.context.log("A journal waits to be replayed, as after a crash: it is replayed in what is captured.")
         for remark in found.layout.remarks:
