@@ -49,7 +49,7 @@ def _introduce(system: DemoSystem) -> None:
         _say(f"The console is at {system.url}. `bathotype members add NAME --role steward` invites somebody to it.")
     if os.geteuid() == 0 and system.user is None:
         _say(
-            "The service runs as root, since no other user can reach its files. Put the project where everybody may read."
+            "The service runs as root: no other user can reach the project or the data. Put both where others may read."
         )
     _say(f"In another terminal:  . {system.data}/demo.env && .venv/bin/bathotype machines list")
 

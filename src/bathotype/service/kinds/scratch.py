@@ -52,15 +52,18 @@ class GrowingFile:
     def __init__(self, context: WorkContext, path: Path) -> None:
         self._context, self.size, self._written, self._told = context, 0, 0, time.monotonic()
         path.unlink(missing_ok=True)
-        self._file = path.open("xb")
+        try:
+            self._file = path.open("xb", buffering=0)  # a full disk is noticed where it is written
+        except OSError as error:
+            raise _cannot_write(error) from error
 
     def __enter__(self) -> GrowingFile:
         return self
 
     def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: object) -> None:
-        if kind is None:
-            self._file.truncate(self.size)
-        self._file.close()
+        with self._file:
+            if kind is None:
+                self._file.truncate(self.size)
 
     def add(self, at: int, piece: bytes) -> None:
         """Write the next piece."""
@@ -71,7 +74,9 @@ class GrowingFile:
                 block = piece[begin : begin + _BLOCK]
                 if block.count(0) != len(block):
                     self._file.seek(at + begin)
-                    self._written += self._file.write(block)
+                    while block:
+                        block = block[self._file.write(block) :]
+                    self._written += _BLOCK
         except OSError as error:
             raise _cannot_write(error) from error
         self.size += len(piece)
