@@ -162,8 +162,10 @@ def plan_launch(
     if clash := sorted(taken):
         blockers.append(f"The names {', '.join(clash[:5])} are in use in {body.region}. Give another --name pattern.")
     if others := [name for name in at_site.taken if name not in clash]:
-        there = f"The site in {body.region} has machines of the names {', '.join(others[:5])} already."
-        blockers.append(f"{there} Give another --name pattern.")
+        names_there = ", ".join(others[:5])
+        blockers.append(
+            f"Machines at the site in {body.region} have these names: {names_there}. Give another --name pattern."
+        )
     limits = at_site.limits
     tags = {**reach.account_tags(caller.account), **body.tags}
     if limits is not None:
