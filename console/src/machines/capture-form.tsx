@@ -46,27 +46,27 @@ export function CaptureForm({ inspection, line: wanted }: { inspection: Schema["
       setBusy(false);
     }
   };
+  const named = number || (fresh ? "1.0.0" : "");
+  const asked = {
+    machine: machine.id,
+    region: machine.region,
+    line,
+    number: named || null,
+    bump: named ? null : bump,
+    mode,
+    profile: profile.given,
+    tags: {},
+  };
   const capture = (event: FormEvent) => {
     event.preventDefault();
-    const named = number || (fresh ? "1.0.0" : "");
-    const body = {
-      machine: machine.id,
-      region: machine.region,
-      line,
-      number: named || null,
-      bump: named ? null : bump,
-      mode,
-      profile: profile.given,
-      notes,
-      tags: {},
-    };
+    const body = { ...asked, notes };
     void send(() => answer(http.POST("/api/v1/captures", { body, params: { header: onceKey() } })));
   };
   const plan = () =>
     void send(() =>
       answer(
         http.POST("/api/v1/capture-plans", {
-          body: { machine: machine.id, region: machine.region, profile: profile.given, tags: {} },
+          body: { ...asked, line: line || null },
           params: { header: onceKey() },
         }),
       ),
@@ -118,12 +118,12 @@ export function CaptureForm({ inspection, line: wanted }: { inspection: Schema["
         <Button type="submit" kind="main" disabled={busy || !line || !capturable}>
           Capture it
         </Button>
-        <Button onClick={plan} disabled={busy || !capturable}>
+        <Button onClick={plan} disabled={busy}>
           Plan, path by path
         </Button>
       </div>
       <p className="text-label text-ink-3 mt-2">
-        A plan reads the disk and shows what would be removed or changed on the copy. It keeps nothing.
+        A plan names every obstacle, or shows what would be removed or changed on the copy. It keeps nothing.
       </p>
     </form>
   );

@@ -8,6 +8,30 @@ type Change = { step: string; action: string; path: string; bytes?: number; note
 export function PlanResult({ result }: { result: Record<string, unknown> }) {
   const changes = (Array.isArray(result.changes) ? result.changes : []) as Change[];
   const bytes = changes.reduce((sum, change) => sum + (change.bytes ?? 0), 0);
+  const blockers = texts(result.blockers);
+  const warnings = texts(result.warnings);
+  return (
+    <>
+      {blockers.length > 0 && <Heading>{plural(blockers.length, "obstacle")}</Heading>}
+      {blockers.map((why) => (
+        <p key={why} className="border-heed mt-2 border-l-2 pl-3">
+          {why}
+        </p>
+      ))}
+      {warnings.length > 0 && <Heading>{plural(warnings.length, "thing")} to know</Heading>}
+      {warnings.map((why) => (
+        <p key={why} className="mt-2">
+          {why}
+        </p>
+      ))}
+      {blockers.length === 0 && <Changes changes={changes} bytes={bytes} />}
+    </>
+  );
+}
+
+const texts = (given: unknown) => (Array.isArray(given) ? (given as string[]) : []);
+
+function Changes({ changes, bytes }: { changes: Change[]; bytes: number }) {
   return (
     <>
       <Heading>

@@ -71,7 +71,8 @@ COMMANDS: dict[str, tuple[str, str]] = {
 _EPILOG = """\
 environment: BATHOTYPE_URL, BATHOTYPE_TOKEN and BATHOTYPE_ACCOUNT take precedence over what `auth login` keeps; the demo
   writes them to DIR/demo.env.
-exit codes: 0 done, 1 failed, 2 usage, 3 not found, 4 refused by a rule or state.
+exit codes: 0 done, 1 failed, 2 usage, 3 not found, 4 refused by a rule or state (a plan: it has obstacles),
+  5 not signed in. With --json an error is one problem document (RFC 9457) on standard error.
 completion: eval "$(register-python-argcomplete bathotype)"
 """
 
@@ -119,7 +120,7 @@ def main(argv: list[str] | None = None) -> int:
             client = stack.enter_context(connect(given)) if given.needs_client else None
             return given.handler(client, given) or 0
     except BathotypeError as error:
-        return _fail(error)
+        return _fail(error, given)
     except KeyboardInterrupt:
         return _INTERRUPTED
     except BrokenPipeError:
@@ -127,14 +128,14 @@ def main(argv: list[str] | None = None) -> int:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
     except OSError as error:
-        return _fail(BathotypeError(f"{error.filename or ''}: {error.strerror or error}".lstrip(": ")))
+        return _fail(BathotypeError(f"{error.filename or ''}: {error.strerror or error}".lstrip(": ")), given)
     except ValueError as error:
         from pydantic import ValidationError
 
         if not isinstance(error, ValidationError):
             raise
         faults = "; ".join(f"{'.'.join(str(p) for p in e['loc'])}: {e['msg']}" for e in error.errors()[:3])
-        return _fail(Invalid(f"The arguments are not valid: {faults}."))
+        return _fail(Invalid(f"The arguments are not valid: {faults}."), given)
 
 
 def connect(given: argparse.Namespace) -> Client:
@@ -156,10 +157,13 @@ def _tell_first(details: RetryDetails) -> None:
         say(f"bathotype: {message} Trying again.", style="yellow" if sys.stderr.isatty() else "")
 
 
-def _fail(error: BathotypeError) -> int:
-    from bathotype.cli.output import say
+def _fail(error: BathotypeError, given: argparse.Namespace) -> int:
+    from bathotype.cli.output import say, say_problem
 
-    say(f"bathotype: {error}", style="red" if sys.stderr.isatty() else "")
+    if getattr(given, "json", False):
+        say_problem(error)
+    else:
+        say(f"bathotype: {error}", style="red" if sys.stderr.isatty() else "")
     return error.exit_code
 
 

@@ -10,21 +10,23 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager
 from datetime import UTC, datetime
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TextIO
 
 from rich.console import Console
 from rich.progress import BarColumn, DownloadColumn, Progress, TextColumn, TransferSpeedColumn
 from rich.table import Table
 from rich.text import Text
 
-from bathotype.core.errors import REFUSED, Refused
+from bathotype.core.errors import REFUSED, BathotypeError, Refused
 from bathotype.core.units import iec, seconds
 
 if TYPE_CHECKING:
     from bathotype.client import Client
     from bathotype.wire.common import Plan
+    from bathotype.wire.machines import Remark
     from bathotype.wire.operations import Operation
 
+_REMARKS = ("obstacle", "warning", "ok")
 #: Characters that JSON leaves as they are although they steer a terminal.
 _HIGH_CONTROLS = re.compile("[\x7f-\x9f]")
 console = Console(highlight=False, soft_wrap=False)
@@ -74,8 +76,25 @@ def transfer_bar(name: str) -> Iterator[Callable[[int, int], None]]:
 
 def emit_json(value: Any) -> None:
     """One JSON document."""
-    text = json.dumps(_plain(value), indent=2 if sys.stdout.isatty() else None, ensure_ascii=False)
-    print(_HIGH_CONTROLS.sub(lambda match: f"\\u{ord(match[0]):04x}", text))
+    print(_json(value, sys.stdout))
+
+
+def say_problem(error: BathotypeError) -> None:
+    """An error as a problem document (RFC 9457), on standard error."""
+    document = {
+        "type": "about:blank",
+        "title": error.title,
+        "status": error.status,
+        "detail": error.message,
+        "code": error.code,
+        "advice": error.advice,
+    }
+    print(_json(document, sys.stderr), file=sys.stderr)
+
+
+def _json(value: Any, stream: TextIO) -> str:
+    text = json.dumps(_plain(value), indent=2 if stream.isatty() else None, ensure_ascii=False)
+    return _HIGH_CONTROLS.sub(lambda match: f"\\u{ord(match[0]):04x}", text)
 
 
 def _plain(value: Any) -> Any:
@@ -168,6 +187,14 @@ def show_plan(plan: Plan, given: argparse.Namespace) -> int:
     return REFUSED if plan.blockers else 0
 
 
+def show_remarks(remarks: Iterable[Remark]) -> None:
+    """What a preflight looked at, obstacles first."""
+    table(
+        ("outcome", "check", "why", "what to do"),
+        ((r.outcome, r.check, r.why, r.advice) for r in sorted(remarks, key=lambda r: _REMARKS.index(r.outcome))),
+    )
+
+
 def confirm(what: str) -> None:
     """Ask before something is done.  Raises `Refused` unless the answer is yes, or where nobody can be asked."""
     if not sys.stdin.isatty():
@@ -179,6 +206,8 @@ def confirm(what: str) -> None:
 
 def follow(client: Client, operation: Operation, *, quiet: bool = False) -> Operation:
     """Wait for an operation, with a progress bar on a terminal.  Ctrl-C leaves it running and says so."""
+    if not quiet:
+        say(f"operation {operation.id}", style="bright_black" if sys.stderr.isatty() else "")
     try:
         if quiet or not sys.stderr.isatty():
             return client.wait(operation.id)

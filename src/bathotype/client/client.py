@@ -99,15 +99,18 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         *,
         region: str | None = None,
         mode: catalogue.CaptureMode | None = None,
-        profile: str | None = None,
+        profile: ProfileGiven = "linux",
         line: str | None = None,
         number: str | None = None,
+        bump: Part | None = None,
         tags: Mapping[str, str] | None = None,
     ) -> site.Inspection:
         """Preflight: every obstacle to a capture and every warning at once."""
-        tag = [f"{key}={value}" for key, value in (tags or {}).items()] or None
-        params = {"region": region, "mode": mode, "profile": profile, "line": line, "number": number, "tag": tag}
-        return self._transport.one(site.Inspection, "GET", f"/machines/{name}/inspection", params=params)
+        body = catalogue.CapturePlanRequest(
+            machine=name, region=region, mode=mode, profile=profile, line=line, number=number, bump=bump,
+            tags=dict(tags or {}),
+        )  # fmt: skip
+        return self._transport.one(site.Inspection, "POST", "/capture-inspections", json=body.model_dump(mode="json"))
 
     # Lines and marks
 
@@ -165,11 +168,18 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         *,
         machine: str,
         region: str | None = None,
+        mode: catalogue.CaptureMode | None = None,
         profile: ProfileGiven = "linux",
+        line: str | None = None,
+        number: str | None = None,
+        bump: Part | None = None,
         tags: dict[str, str] | None = None,
     ) -> work.Operation:
-        """Work out what a capture would change; the operation's result is the plan."""
-        body = catalogue.CapturePlanRequest(machine=machine, region=region, profile=profile, tags=tags or {})
+        """Preflight, then work out what a capture would change; the operation's result is the plan."""
+        body = catalogue.CapturePlanRequest(
+            machine=machine, region=region, mode=mode, profile=profile, line=line, number=number, bump=bump,
+            tags=tags or {},
+        )  # fmt: skip
         return work.Operation.model_validate(self._create("/capture-plans", body.model_dump(mode="json"), None))
 
     # Versions

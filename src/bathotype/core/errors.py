@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from typing import ClassVar
 
-FAILED, USAGE, NOT_FOUND, REFUSED = 1, 2, 3, 4
+FAILED, USAGE, NOT_FOUND, REFUSED, NOT_SIGNED_IN = 1, 2, 3, 4, 5
 
 
 class BathotypeError(Exception):
@@ -42,7 +42,7 @@ class NotSignedIn(BathotypeError):
     """No token or session was sent, or one that is unknown, expired or revoked."""
 
     code = "not-signed-in"
-    status, title = 401, "Not signed in"
+    status, title, exit_code = 401, "Not signed in", NOT_SIGNED_IN
 
 
 class NotFound(BathotypeError):

@@ -89,11 +89,13 @@ def _too_large(most: int) -> str:
 
 def _counted(scope: Scope, receive: Receive, most: int) -> Receive:
     """The body as it comes, as long as it is neither too large nor too slow."""
-    taken, begun = 0, time.monotonic()
+    taken, begun, whole = 0, time.monotonic(), False
     is_json = any(name == b"content-type" and b"json" in value for name, value in scope["headers"])
 
     async def counted() -> Message:
-        nonlocal taken
+        nonlocal taken, whole
+        if whole:  # what comes now is that the caller has gone
+            return await receive()
         try:
             message = await asyncio.wait_for(receive(), _SILENCE)
         except TimeoutError:
@@ -101,6 +103,7 @@ def _counted(scope: Scope, receive: Receive, most: int) -> Receive:
         if message["type"] == "http.request":
             piece = message.get("body", b"")
             taken += len(piece)
+            whole = not message.get("more_body")
             if taken > most:
                 raise HTTPException(413, _too_large(most))
             if message.get("more_body") and time.monotonic() - begun > _WHOLE + taken / (64 * _KIB):

@@ -7,9 +7,12 @@ from typing import Literal
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
-from bathotype.core.errors import Invalid, Refused
+from bathotype.core.errors import Invalid, NotFound, Refused
 from bathotype.core.lifecycle.numbers import bump, parse_number
+from bathotype.service.access.principals import Principal
+from bathotype.service.catalogue import find_line
 from bathotype.service.records import Line, NumberClaim, Version
+from bathotype.service.remarks import Remarks
 
 Part = Literal["patch", "minor", "major"]
 
@@ -31,11 +34,25 @@ def check_number(session: Session, line: Line, number: str | None, part: Part | 
     return number_problem(session, line, str(parse_number(number))) if number else None
 
 
-def claimable(session: Session, line: Line, number: str | None, part: Part | None) -> str:
-    """The number for a new version.  The caller has locked the line, and records the claim with `claim`."""
-    taken = check_number(session, line, number, part)
-    if taken:
-        raise Refused(taken, advice="Give another number, or --bump.", code="number-taken")
+def judge_number(
+    session: Session, caller: Principal, remarks: Remarks, line: str, number: str | None, part: Part | None
+) -> None:
+    """Remark whether a line can take a version of a number."""
+    try:
+        found = find_line(session, caller, line)
+        taken = check_number(session, found, number, part)
+    except NotFound as error:
+        remarks.forbid("line", error.message, f"`bathotype lines create {line}` makes it.")
+    except Invalid as error:
+        remarks.forbid("number", error.message, error.advice)
+    else:
+        if taken:
+            remarks.forbid("number", taken, "Give another --number, or --bump to take the next free one.")
+        else:
+            remarks.ok("number", f"The version will be {found.name}@{_next(session, found, number, part)}.")
+
+
+def _next(session: Session, line: Line, number: str | None, part: Part | None) -> str:
     if number:
         return str(parse_number(number))
     known = [
@@ -43,6 +60,14 @@ def claimable(session: Session, line: Line, number: str | None, part: Part | Non
         *session.scalars(select(NumberClaim.number).where(NumberClaim.line_id == line.id)),
     ]
     return bump(known, part or "patch")
+
+
+def claimable(session: Session, line: Line, number: str | None, part: Part | None) -> str:
+    """The number for a new version.  The caller has locked the line, and records the claim with `claim`."""
+    taken = check_number(session, line, number, part)
+    if taken:
+        raise Refused(taken, advice="Give another number, or --bump.", code="number-taken")
+    return _next(session, line, number, part)
 
 
 def claim(session: Session, line_id: str, number: str, operation_id: str) -> None:

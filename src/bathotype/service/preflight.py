@@ -92,18 +92,16 @@ def inspect(
     profile: Profile | None,
     tags: dict[str, str],
     scratch_bytes: int,
-    number_taken: str | None = None,
+    remarks: Remarks | None = None,
 ) -> Preflight:
-    """Look at everything that a capture depends on.  Changes nothing."""
-    result = Preflight(machine, mode)
+    """Look at everything that a capture depends on.  Changes nothing.  ``remarks`` holds what was judged before."""
+    result = Preflight(machine, mode, remarks or Remarks())
     site = reach.site(machine.region, account)
     _power(result)
     _disks(result, reader, site, scratch_bytes, profile)
     _agent(result, site)
     _limits(result, site, {**reach.account_tags(account), **tags})
     _store(result, reach)
-    if number_taken:
-        result.remarks.forbid("number", number_taken, "Give another --number, or --bump to take the next free one.")
     if profile is not None and mode != "as-is" and (profile.runs_inside or not result.offline):
         _inside(result, site, profile)
     return result

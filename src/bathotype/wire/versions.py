@@ -53,13 +53,17 @@ class CaptureRequest(Wire):
 
 
 class CapturePlanRequest(Wire):
-    """What a capture would change on the copy of a machine's disk."""
+    """A capture to be judged: what forbids it, and what it would change on the copy of the machine's disk."""
 
-    model_config = example({"machine": "gauge-seed-01", "profile": "linux"})
+    model_config = example({"machine": "gauge-seed-01", "profile": "linux", "line": "gauge-collector"})
 
-    machine: str
+    machine: str = Field(description="Name or id of the machine.")
     region: str | None = None
-    profile: str | dict[str, Any] = "linux"
+    mode: CaptureMode | None = Field(default=None, description="Left out: live where it runs, else stopped.")
+    profile: str | dict[str, Any] = Field(default="linux", description="Name of a built-in profile, or a profile.")
+    line: str | None = Field(default=None, description="Also judge whether this line can take the version.")
+    number: str | None = None
+    bump: Literal["patch", "minor", "major"] | None = None
     tags: dict[str, str] = {}
 
 

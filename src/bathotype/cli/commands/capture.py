@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from bathotype.cli.options import Subparsers, command, profile_of, tags, tags_of
 from bathotype.cli.output import emit_json, facts, follow, out, say, table
-from bathotype.core.errors import Invalid
+from bathotype.core.errors import REFUSED, Invalid
 from bathotype.core.units import iec, plural
 
 if TYPE_CHECKING:
@@ -40,14 +40,16 @@ def register(parsers: Subparsers) -> None:
     )
     parser.set_defaults(mode="live")
     parser.add_argument("--profile", default="linux", help="built-in profile, or a YAML file (default: linux)")
-    parser.add_argument("--plan", action="store_true", help="show what would be removed or changed; change nothing")
+    parser.add_argument(
+        "--plan", action="store_true", help="show what forbids it, else what would be removed or changed"
+    )
     parser.add_argument("--notes", default="")
     parser.add_argument("--region")
     parser.add_argument("--no-wait", action="store_true", help="print the id of the operation and do not wait")
     tags(parser)
 
 
-def _capture(client: Client, given: argparse.Namespace) -> None:
+def _capture(client: Client, given: argparse.Namespace) -> int:
     if given.plan:
         return _plan(client, given)
     if not given.line:
@@ -64,10 +66,12 @@ def _capture(client: Client, given: argparse.Namespace) -> None:
         tags=tags_of(given),
     )
     if given.no_wait:
-        return emit_json(operation) if given.json else out(operation.id)
+        emit_json(operation) if given.json else out(operation.id)
+        return 0
     done = follow(client, operation, quiet=given.json)
     if given.json:
-        return emit_json(done)
+        emit_json(done)
+        return 0
     result = done.result or {}
     sizes = result["sizes"]
     facts(
@@ -91,17 +95,35 @@ def _capture(client: Client, given: argparse.Namespace) -> None:
         f"`bathotype residue {result['reference']}`" if high else f"`bathotype versions release {result['reference']}`"
     )
     say(f"Next: {following}")
+    return 0
 
 
-def _plan(client: Client, given: argparse.Namespace) -> None:
-    if given.mode == "as-is":
-        raise Invalid("A capture as it is changes nothing: there is no plan.")
+def _plan(client: Client, given: argparse.Namespace) -> int:
     operation = client.plan_capture(
-        machine=given.machine, region=given.region, profile=profile_of(given.profile), tags=tags_of(given)
+        machine=given.machine,
+        region=given.region,
+        mode=given.mode,
+        profile=profile_of(given.profile),
+        line=given.line,
+        number=given.number,
+        bump=given.bump,
+        tags=tags_of(given),
     )
     plan: dict[str, Any] = follow(client, operation, quiet=given.json).result or {}
     if given.json:
-        return emit_json(plan)
+        emit_json(plan)
+        return REFUSED if plan["blockers"] else 0
+    for line in plan["blockers"]:
+        say(f"obstacle: {line}", style="red")
+    for line in plan["warnings"]:
+        say(f"warning: {line}", style="dark_orange3")
+    if plan["blockers"]:
+        say(f"{given.machine} cannot be captured: {plural(len(plan['blockers']), 'obstacle')}.", style="red")
+        return REFUSED
+    if given.mode == "as-is":
+        used = f" {iec(plan['used_bytes'])} are in use." if plan["used_bytes"] else ""
+        say(f"Captured as it is, nothing would change; it keeps its identity.{used}")
+        return 0
     table(
         ("step", "action", "path", "bytes", "note"),
         ((c["step"], c["action"], c["path"], iec(c["bytes"]), c["note"]) for c in plan["changes"]),
@@ -110,3 +132,4 @@ def _plan(client: Client, given: argparse.Namespace) -> None:
         f"{plural(len(plan['changes']), 'path')} would change on the copy, {iec(plan['bytes'])} gone; the machine stays as it is. "
         f"{iec(plan['used_bytes'])} of {iec(plan['virtual_bytes'])} are in use."
     )
+    return 0

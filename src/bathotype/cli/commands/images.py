@@ -9,8 +9,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from bathotype.cli.options import Subparsers, command, profile_of, read_yaml, reference
-from bathotype.cli.output import emit_json, facts, follow, say, show_plan, table, transfer_bar
-from bathotype.core.errors import Invalid, Refused
+from bathotype.cli.output import emit_json, facts, follow, say, show_plan, show_remarks, transfer_bar
+from bathotype.core.errors import REFUSED, Invalid
 from bathotype.core.units import iec, plural
 
 if TYPE_CHECKING:
@@ -108,19 +108,16 @@ def _plan(client: Client, given: argparse.Namespace, request: dict[str, Any]) ->
     if given.json:
         emit_json(found)
     else:
-        table(
-            ("outcome", "check", "why", "what to do"),
-            ((r.outcome, r.check, r.why, r.advice) for r in found.remarks),
-        )
+        show_remarks(found.remarks)
         if found.importable and found.virtual_bytes is not None:
             used = iec(found.used_bytes or 0)
             say(f"{found.source} can be imported: {used} of {iec(found.virtual_bytes)} in use.")
         elif found.importable:
             say(f"{found.source} can be unpacked. Whether its disk can be imported is seen then.")
-    if not found.importable:
-        obstacles = sum(r.outcome == "obstacle" for r in found.remarks)
-        raise Refused(f"{found.source} cannot be imported: {plural(obstacles, 'obstacle')}.")
-    return None
+        else:
+            obstacles = sum(r.outcome == "obstacle" for r in found.remarks)
+            say(f"{found.source} cannot be imported: {plural(obstacles, 'obstacle')}.", style="red")
+    return 0 if found.importable else REFUSED
 
 
 def _edit(client: Client, given: argparse.Namespace) -> int | None:

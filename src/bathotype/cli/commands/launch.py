@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from bathotype.cli.options import Subparsers, command, group, read_yaml, reference, tags, tags_of
 from bathotype.cli.output import emit_json, facts, follow, out, say, table
+from bathotype.core.errors import REFUSED
 from bathotype.core.firstboot.settings import first_boot_of
 from bathotype.core.units import iec
 
@@ -50,7 +51,7 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("name")
 
 
-def _launch(client: Client, given: argparse.Namespace) -> None:
+def _launch(client: Client, given: argparse.Namespace) -> int:
     first_boot: Any = given.first_boot
     if first_boot and (first_boot.endswith((".yaml", ".yml")) or "/" in first_boot):
         first_boot = first_boot_of(read_yaml(first_boot))
@@ -73,15 +74,18 @@ def _launch(client: Client, given: argparse.Namespace) -> None:
             say(warning, style="dark_orange3")
     operation = client.launch(**request)
     if given.no_wait:
-        return emit_json(operation) if given.json else out(operation.id)
+        emit_json(operation) if given.json else out(operation.id)
+        return 0
     done = follow(client, operation, quiet=given.json)
     if given.json:
-        return emit_json(done)
+        emit_json(done)
+        return 0
     started = [client.instance(i["id"]) for i in (done.result or {}).get("instances", [])]
     table(
         ("instance", "version", "state", "zone", "address", "machine id"),
         ((i.name, i.reference, i.state, i.zone, i.address, i.identity.get("machine_id")) for i in started),
     )
+    return 0
 
 
 def _quota(name: str, used: int, most: int) -> tuple[str, str]:
@@ -92,9 +96,11 @@ def _quota(name: str, used: int, most: int) -> tuple[str, str]:
     return f"site quota, {name}", f"{used} of {most} in use"
 
 
-def _show_plan(plan: Any, given: argparse.Namespace) -> None:
+def _show_plan(plan: Any, given: argparse.Namespace) -> int:
+    refused = REFUSED if plan.blockers else 0
     if given.json:
-        return emit_json(plan)
+        emit_json(plan)
+        return refused
     base = (
         f"{iec(plan.base_disk_bytes)} are written to the site first" if plan.base_disk_bytes else "a base disk is ready"
     )
@@ -112,6 +118,7 @@ def _show_plan(plan: Any, given: argparse.Namespace) -> None:
     for kind, lines, style in (("obstacle", plan.blockers, "red"), ("warning", plan.warnings, "dark_orange3")):
         for line in lines:
             say(f"{kind}: {line}", style=style)
+    return refused
 
 
 def _saved(client: Client, given: argparse.Namespace) -> None:

@@ -5,14 +5,12 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from bathotype.cli.options import Subparsers, command, group, tags, tags_of
-from bathotype.cli.output import emit_json, facts, say, table
+from bathotype.cli.options import Subparsers, command, group, profile_of, tags, tags_of
+from bathotype.cli.output import emit_json, facts, say, show_remarks, table
 from bathotype.core.units import iec, plural
 
 if TYPE_CHECKING:
     from bathotype.client import Client
-
-_ORDER = {"obstacle": 0, "warning": 1, "ok": 2}
 
 
 def register(parsers: Subparsers) -> None:
@@ -35,15 +33,17 @@ def register(parsers: Subparsers) -> None:
         "inspect",
         _inspect,
         "show every obstacle to a capture and every warning; change nothing",
-        examples="  bathotype machines inspect gauge-seed-01\n  bathotype machines inspect gauge-seed-02 --stopped",
+        examples="  bathotype machines inspect gauge-seed-01\n  bathotype machines inspect gauge-seed-02 --stopped\n"
+        "  bathotype machines inspect gauge-seed-01 --line gauge-collector --number 1.4.0 --profile ./ours.yaml",
     )
     parser.add_argument("machine", metavar="MACHINE", help="name or id")
     parser.add_argument("--region")
     mode = parser.add_mutually_exclusive_group()
     for name in ("live", "stopped", "as-is"):
         mode.add_argument(f"--{name}", dest="mode", action="store_const", const=name, help=f"judge a capture {name}")
-    parser.add_argument("--line", help="also check whether --number is free in this line")
-    parser.add_argument("--number")
+    parser.add_argument("--profile", default="linux", help="built-in profile, or a YAML file (default: linux)")
+    parser.add_argument("--line", help="also judge whether this line can take the version")
+    parser.add_argument("--number", help="the version's number, such as 1.4.0 (default: the next patch)")
     tags(parser)
 
 
@@ -93,15 +93,18 @@ def _show(client: Client, given: argparse.Namespace) -> None:
 
 def _inspect(client: Client, given: argparse.Namespace) -> int:
     found = client.inspect(
-        given.machine, region=given.region, mode=given.mode, line=given.line, number=given.number, tags=tags_of(given)
+        given.machine,
+        region=given.region,
+        mode=given.mode,
+        profile=profile_of(given.profile),
+        line=given.line,
+        number=given.number,
+        tags=tags_of(given),
     )
     if given.json:
         emit_json(found)
         return 0 if found.capturable else 4
-    table(
-        ("outcome", "check", "why", "what to do"),
-        ((r.outcome, r.check, r.why, r.advice) for r in sorted(found.remarks, key=lambda r: _ORDER[r.outcome])),
-    )
+    show_remarks(found.remarks)
     obstacles = sum(r.outcome == "obstacle" for r in found.remarks)
     used = f" {iec(found.used_bytes)} in use." if found.used_bytes else ""
     if found.capturable:

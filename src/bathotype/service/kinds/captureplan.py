@@ -9,34 +9,73 @@ from bathotype.core.confined.changing import PLAN, ProfileQuestion
 from bathotype.service.kinds.generalizing import profile_for
 from bathotype.service.kinds.snapshots import SnapshotMemo, SnapshotParams, Snapshots
 from bathotype.service.operations.kind import Step
+from bathotype.service.preflight import inspect
+from bathotype.service.remarks import Remarks
+from bathotype.wire.machines import Remark
+from bathotype.wire.versions import CaptureMode
 
 
 class CapturePlanParams(SnapshotParams):
-    """The machine and the profile."""
+    """The machine, the mode and the profile; ``remarks`` is what was judged without looking at the machine."""
+
+    mode: CaptureMode = "live"
+    remarks: list[Remark] = []
 
 
 class CapturePlanMemo(SnapshotMemo):
-    """The plan."""
+    """What preflight found, and the plan."""
 
+    remarks: list[Remark] = []
     plan: dict[str, Any] = {}
 
 
 class CapturePlan(Snapshots[CapturePlanParams, CapturePlanMemo]):
-    """Reads a snapshot that was taken without freezing: a plan does not disturb the guest even for a moment."""
+    """Reads a snapshot that was taken without freezing: a plan does not disturb the guest even for a moment.
+
+    Where preflight finds an obstacle, that is the plan: no snapshot is taken.
+    """
 
     name = "capture-plan"
     params_type, memo_type = CapturePlanParams, CapturePlanMemo
     steps = (
+        Step("check", "Check every precondition"),
         Step("snapshot", "Snapshot the boot disk"),
         Step("look", "Work out what would change", 3),
     )
 
-    def snapshot(self) -> None:
-        """Take it."""
-        self.take_snapshot(freeze=False)
+    @property
+    def _forbidden(self) -> bool:
+        return any(remark.outcome == "obstacle" for remark in self.memo.remarks)
 
-    def look(self) -> None:
+    def check(self) -> None:
+        """Preflight, as the capture itself does it first."""
+        context, params = self.context, self.params
+        found = inspect(
+            context.reader,
+            context.reach,
+            context.account_name,
+            self.machine,
+            mode=params.mode,
+            profile=None if params.mode == "as-is" else profile_for(params.profile),
+            tags=params.tags,
+            scratch_bytes=context.settings.scratch_bytes,
+            remarks=Remarks(list(params.remarks)),
+        )
+        self.memo.remarks = found.remarks.items
+        self.memo.plan = {"used_bytes": found.used_bytes}
+        self.save()
+
+    def snapshot(self) -> bool | None:
+        """Take it."""
+        if self._forbidden or self.params.mode == "as-is":
+            return False
+        self.take_snapshot(freeze=False)
+        return None
+
+    def look(self) -> bool | None:
         """Read the snapshot in place."""
+        if self._forbidden or self.params.mode == "as-is":
+            return False
         profile = profile_for(self.params.profile)
         with self.site.open_disk(self.taken) as raw:
             known = {key: value for key, value in self.memo.identity.items() if value}
@@ -51,9 +90,27 @@ class CapturePlan(Snapshots[CapturePlanParams, CapturePlanMemo]):
             "virtual_bytes": size,
         }
         self.save()
+        return None
 
     def clean_up(self, outcome: str) -> None:
         self.drop_snapshot()
 
     def result(self) -> dict[str, Any]:
-        return self.memo.plan
+        remarks = Remarks(self.memo.remarks)
+        boot = next((r.why for r in remarks.items if r.check == "boot-disk"), "")
+        return {
+            "verb": "capture",
+            "subject": self.context.operation.subject,
+            "mode": self.params.mode,
+            "blockers": remarks.refusals,
+            "warnings": remarks.warnings,
+            "remarks": [remark.model_dump() for remark in remarks.items],
+            "effects": [boot, "The machine stays as it is."],
+            "profile": None,
+            "steps": [],
+            "changes": [],
+            "bytes": 0,
+            "used_bytes": None,
+            "virtual_bytes": None,
+            **self.memo.plan,
+        }

@@ -9,6 +9,7 @@ from bathotype.service.routes import (
     downloads,
     feed,
     images,
+    inspections,
     instancechanges,
     instances,
     launches,
@@ -32,6 +33,7 @@ ROUTERS: tuple[APIRouter, ...] = tuple(
         regions,
         rules,
         sharing,
+        inspections,
         machines,
         lines,
         captures,
@@ -51,8 +53,8 @@ ROUTERS: tuple[APIRouter, ...] = tuple(
 #: What the routes of each tag are about, for the API's document.
 TAGS: dict[str, str] = {
     "overview": "What is seen first: sentences, what can be done, history, what is stored.",
-    "machines": "Machines at the sites, and preflight.",
-    "captures": "Captures of machines, and their plans.",
+    "machines": "Machines at the sites.",
+    "captures": "Captures of machines, their preflight and plans.",
     "images": "Image files that come in, and edits.",
     "downloads": "Disks and files that go out.",
     "lines": "Lines and their marks.",

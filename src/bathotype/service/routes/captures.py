@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from fastapi import Request
 from sqlalchemy.orm import Session
 
 from bathotype.core.generalize.profile import Profile, builtin_names, builtin_profile
@@ -12,12 +13,14 @@ from bathotype.service.kinds.capture import Capture, CaptureParams
 from bathotype.service.kinds.captureplan import CapturePlan, CapturePlanParams
 from bathotype.service.kinds.generalizing import profile_for
 from bathotype.service.kinds.making import start_making
-from bathotype.service.numbering import check_number, claimable
+from bathotype.service.numbering import check_number, claimable, judge_number
 from bathotype.service.operations.start import start_operation
 from bathotype.service.preflight import find_machine, inspect
 from bathotype.service.records.base import new_id
+from bathotype.service.remarks import Remarks
 from bathotype.service.routes.callers import Operator, Reader, ServiceOf
-from bathotype.service.routes.common import Key, once
+from bathotype.service.routes.common import Key, once, still_wanted
+from bathotype.service.routes.inspections import judged_before, mode_for
 from bathotype.service.routes.route import api_router
 from bathotype.service.state import Service
 from bathotype.wire.operations import Operation
@@ -27,9 +30,10 @@ router = api_router(tags=["captures"])
 
 
 @router.post("/captures", status_code=202)
-def capture(body: CaptureRequest, caller: Operator, service: ServiceOf, key: Key = None) -> Operation:
+def capture(body: CaptureRequest, caller: Operator, service: ServiceOf, request: Request, key: Key = None) -> Operation:
     """Capture a machine's boot disk into a new, staged version.  All obstacles are reported together, before anything starts."""
     _check(service, caller, body)
+    still_wanted(request)
     machine = find_machine(service.reach, caller.account, body.machine, body.region)
 
     def make(session: Session) -> Operation:
@@ -55,8 +59,10 @@ def capture(body: CaptureRequest, caller: Operator, service: ServiceOf, key: Key
 def _check(service: Service, caller: Principal, body: CaptureRequest) -> None:
     profile = None if body.mode == "as-is" else profile_for(body.profile)
     machine = find_machine(service.reach, caller.account, body.machine, body.region)
+    remarks = Remarks()
     with service.database.reads() as session:
-        taken = check_number(session, find_line(session, caller, body.line), body.number, body.bump)
+        check_number(session, find_line(session, caller, body.line), body.number, body.bump)
+        judge_number(session, caller, remarks, body.line, body.number, body.bump)
     with service.reader() as reader:
         found = inspect(
             reader,
@@ -67,19 +73,32 @@ def _check(service: Service, caller: Principal, body: CaptureRequest) -> None:
             profile=profile,
             tags=body.tags,
             scratch_bytes=service.settings.scratch_bytes,
-            number_taken=taken,
+            remarks=remarks,
         )
     found.refuse()
 
 
 @router.post("/capture-plans", status_code=202)
 def plan_capture(body: CapturePlanRequest, caller: Operator, service: ServiceOf, key: Key = None) -> Operation:
-    """Work out what a profile would remove or change on a copy of the machine's disk, touching nothing."""
-    profile_for(body.profile)
+    """Preflight, then what a profile would remove or change on a copy of the machine's disk, touching nothing.
+
+    The operation's result is the plan.  With obstacles the disk is not looked at.
+    """
+    mode = body.mode
+    if mode != "as-is":
+        profile_for(body.profile)
     machine = find_machine(service.reach, caller.account, body.machine, body.region)
+    before = judged_before(service, caller, body)
 
     def make(session: Session) -> Operation:
-        params = CapturePlanParams(machine_id=machine.id, region=machine.region, profile=body.profile, tags=body.tags)
+        params = CapturePlanParams(
+            machine_id=machine.id,
+            region=machine.region,
+            mode=mode_for(machine, mode),
+            profile=body.profile,
+            tags=body.tags,
+            remarks=before.items,
+        )
         row = start_operation(session, caller, CapturePlan, machine.name, params)
         return operation_answers(session, [row])[0]
 

@@ -6,12 +6,13 @@ import hashlib
 from collections.abc import Callable
 from typing import Annotated, Any
 
-from fastapi import Header
+from anyio import from_thread
+from fastapi import Header, Request
 from pydantic import BaseModel
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from bathotype.core.errors import Refused
+from bathotype.core.errors import Refused, Unavailable
 from bathotype.service.access.principals import Principal
 from bathotype.service.problems import asked_for
 from bathotype.service.records import IdempotentAnswer
@@ -20,6 +21,12 @@ from bathotype.service.state import Service
 Key = Annotated[
     str | None, Header(alias="Idempotency-Key", max_length=200, description="Repeat with the same key: same answer.")
 ]
+
+
+def still_wanted(request: Request) -> None:
+    """Raise `Unavailable` where the caller has gone: what was checked for it so long is not started any more."""
+    if from_thread.run(request.is_disconnected):
+        raise Unavailable("The caller has gone before anything was started.")
 
 
 def once(

@@ -28,7 +28,7 @@ from bathotype.service.numbering import check_number, claimable
 from bathotype.service.records import Account, Upload, Version
 from bathotype.service.records.base import CHANGE, new_id
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
-from bathotype.service.routes.common import Key, once
+from bathotype.service.routes.common import Key, once, still_wanted
 from bathotype.service.routes.route import api_router
 from bathotype.service.state import Service
 from bathotype.wire import images as wire
@@ -192,10 +192,13 @@ def _region(service: Service, body: wire.ImportRequest, upload: Upload | None) -
 
 
 @router.post("/imports", status_code=202)
-def start_import(body: wire.ImportRequest, caller: Operator, service: ServiceOf, key: Key = None) -> Operation:
+def start_import(
+    body: wire.ImportRequest, caller: Operator, service: ServiceOf, request: Request, key: Key = None
+) -> Operation:
     """Import an image file as a new, staged version.  All obstacles are reported together, before anything starts."""
     found = _examined(service, caller, body)
     found.refuse()
+    still_wanted(request)
 
     def make(session: Session) -> Operation:
         line = find_line(session, caller, body.line, lock=True)

@@ -1,4 +1,4 @@
-"""Machines at the sites, and preflight."""
+"""Machines at the sites."""
 
 from __future__ import annotations
 
@@ -11,12 +11,8 @@ from sqlalchemy import select
 
 from bathotype.core.errors import BathotypeError, Unavailable
 from bathotype.core.guest.agent import AgentRefused
-from bathotype.core.units import iec
 from bathotype.service.answers.machines import machine_answers
-from bathotype.service.catalogue import find_line
-from bathotype.service.kinds.generalizing import profile_for
-from bathotype.service.numbering import number_problem
-from bathotype.service.preflight import find_machine, inspect
+from bathotype.service.preflight import find_machine
 from bathotype.service.records import Instance
 from bathotype.service.records.fleet import IS_PRESENT
 from bathotype.service.routes.callers import Reader, ServiceOf
@@ -25,7 +21,6 @@ from bathotype.service.routes.route import api_router
 from bathotype.service.state import Service
 from bathotype.sites.protocol import SiteMachine
 from bathotype.wire import machines as wire
-from bathotype.wire.versions import CaptureMode
 
 router = api_router("/machines", tags=["machines"])
 _AGENT_SECONDS = 1.5  # an agent that is there answers in milliseconds
@@ -111,52 +106,3 @@ def show_machine(machine: str, caller: Reader, service: ServiceOf, region: str |
     found = find_machine(service.reach, caller.account, machine, region)
     with service.database.reads() as session:
         return machine_answers(session, [found])[0]
-
-
-@router.get("/{machine}/inspection")
-def inspect_machine(
-    machine: str,
-    caller: Reader,
-    service: ServiceOf,
-    region: str | None = None,
-    mode: CaptureMode | None = None,
-    profile: str = "linux",
-    line: str | None = None,
-    number: str | None = None,
-    tag: Annotated[list[str] | None, Query(description="KEY=VALUE, may be repeated.")] = None,
-) -> wire.Inspection:
-    """Preflight: every obstacle to a capture and every warning at once.  Changes nothing."""
-    found = find_machine(service.reach, caller.account, machine, region)
-    how: CaptureMode = mode or ("live" if found.state == "running" else "stopped")
-    taken = None
-    if line and number:
-        with service.database.reads() as session:
-            taken = number_problem(session, find_line(session, caller, line), number)
-    tags = dict(t.partition("=")[::2] for t in tag or [])
-    with service.reader() as reader:
-        result = inspect(
-            reader,
-            service.reach,
-            caller.account,
-            found,
-            mode=how,
-            profile=None if how == "as-is" else profile_for(profile),
-            tags=tags,
-            scratch_bytes=service.settings.scratch_bytes,
-            number_taken=taken,
-        )
-    with service.database.reads() as session:
-        machine_answer = machine_answers(session, [found])[0]
-    used = f": {iec(result.used_bytes)} in use are read" if result.used_bytes else ""
-    return wire.Inspection(
-        verb="capture",
-        subject=found.name,
-        blockers=result.remarks.refusals,
-        warnings=result.remarks.warnings,
-        effects=[f"The boot disk is read from a snapshot ({how}){used}; the machine stays as it is."],
-        machine=machine_answer,
-        mode=how,
-        capturable=result.capturable,
-        remarks=result.remarks.items,
-        used_bytes=result.used_bytes,
-    )
