@@ -1,5 +1,5 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import { useNavigate } from "react-router";
 import { answer, http, onceKey, type Schema } from "~/api/client";
 import { Confirm, PlanShown } from "~/parts/dialog";
@@ -36,11 +36,13 @@ export function EditDialog({ overview, close }: { overview: Schema["VersionOverv
     number: null,
     notes: value("notes"),
     region: null,
+    even_unchanged: false,
     steps: [{ id: kind, do: kind, ...step }],
   };
+  const settled = useSettled(body);
   const plan = useQuery({
-    queryKey: ["edit-plan", body],
-    queryFn: () => answer(http.POST("/api/v1/edit-plans", { body })),
+    queryKey: ["edit-plan", settled],
+    queryFn: () => answer(http.POST("/api/v1/edit-plans", { body: settled })),
     placeholderData: keepPreviousData,
     retry: false,
   });
@@ -84,6 +86,22 @@ export function EditDialog({ overview, close }: { overview: Schema["VersionOverv
       />
       <TextField label="Notes" value={value("notes")} onChange={set("notes")} />
       {plan.data && !plan.error && <PlanShown plan={plan.data} />}
+      {plan.data?.changes.map((change) => (
+        <p key={change.path} className="text-small mb-1">
+          {change.action} <code className="font-mono">{change.path}</code> {change.note}
+        </p>
+      ))}
     </Confirm>
   );
+}
+
+/** A value once nobody has changed it for a moment: the plan reads the version's disk. */
+function useSettled<Value>(value: Value): Value {
+  const [settled, setSettled] = useState(value);
+  const text = JSON.stringify(value);
+  useEffect(() => {
+    const timer = setTimeout(() => setSettled(JSON.parse(text) as Value), 500);
+    return () => clearTimeout(timer);
+  }, [text]);
+  return settled;
 }

@@ -476,12 +476,14 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         bump: Part | None = None,
         notes: str = "",
         region: str | None = None,
+        even_unchanged: bool = False,
         key: str | None = None,
     ) -> work.Operation:
         """A new version from an old one, by typed steps on its disk."""
         body = images.EditRequest(
-            reference=reference, steps=steps, number=number, bump=bump, notes=notes, region=region
-        )
+            reference=reference, steps=steps, number=number, bump=bump, notes=notes, region=region,
+            even_unchanged=even_unchanged,
+        )  # fmt: skip
         return work.Operation.model_validate(self._create("/edits", body.model_dump(mode="json"), key))
 
     def plan_edit(
@@ -493,9 +495,11 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         bump: Part | None = None,
         notes: str = "",
         region: str | None = None,
-    ) -> Plan:
-        """What an edit would do, step by step."""
+        even_unchanged: bool = False,
+    ) -> images.EditPlan:
+        """What an edit would change, path by path."""
         body = images.EditRequest(
-            reference=reference, steps=steps, number=number, bump=bump, notes=notes, region=region
-        )
-        return self._transport.one(Plan, "POST", "/edit-plans", json=body.model_dump(mode="json"))
+            reference=reference, steps=steps, number=number, bump=bump, notes=notes, region=region,
+            even_unchanged=even_unchanged,
+        )  # fmt: skip
+        return self._transport.one(images.EditPlan, "POST", "/edit-plans", json=body.model_dump(mode="json"))

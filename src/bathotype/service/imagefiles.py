@@ -8,7 +8,16 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
-from bathotype.core.confined.imagefile import BEGINNING, LOOK_INTO, FileQuestion, ImageLook, PackedQuestion
+from bathotype.core.confined.imagefile import (
+    BEGINNING,
+    LOOK_INTO,
+    PREVIEW,
+    FileQuestion,
+    ImageLook,
+    PackedQuestion,
+    Preview,
+    PreviewQuestion,
+)
 from bathotype.core.confined.reader import ConfinedReader
 from bathotype.core.contents.platform import Platform
 from bathotype.core.disk.source import ByteSource
@@ -16,7 +25,7 @@ from bathotype.core.errors import BathotypeError, NotFound, Refused
 from bathotype.core.formats.packed import packing_of
 from bathotype.core.generalize.profile import Profile
 from bathotype.core.store.objects import s3_object
-from bathotype.core.units import iec
+from bathotype.core.units import iec, plural
 from bathotype.service.access.principals import Principal
 from bathotype.service.reach import Reach
 from bathotype.service.records import Upload
@@ -25,6 +34,8 @@ from bathotype.service.remarks import Remarks
 _URL = re.compile(r"s3://([^/]+)/(.+)")
 #: An image file's own tables come on top of the disk, in bytes.
 MORE_THAN_THE_DISK = 1 << 30
+#: A file whose disk has more in use is not scanned before its import.
+_MOST_AHEAD = 4 << 30
 _ENCRYPTED = {"luks": "LUKS", "bitlocker": "BitLocker"}
 
 
@@ -37,6 +48,7 @@ class Examined:
     image: ImageLook | None = None
     platform: Platform = field(default_factory=lambda: Platform((), ""))
     used_bytes: int | None = None
+    preview: Preview | None = None
     remarks: Remarks = field(default_factory=Remarks)
 
     @property
@@ -114,6 +126,38 @@ def examine(
     except BathotypeError as error:
         found.remarks.forbid("format", error.message, error.advice or "See whether the file is whole.")
     return found
+
+
+def look_ahead(found: Examined, reader: ConfinedReader, form: str | None, profile: Profile | None) -> None:
+    """Try the import's profile and scan on the file as it lies there, where it is not too large for that."""
+    if found.file is None or found.image is None or not found.importable:
+        return
+    if not (found.image.look and found.image.look.has_root):
+        return
+    if (found.used_bytes or 0) > _MOST_AHEAD:
+        about = f"More than {iec(_MOST_AHEAD)} are in use: what a profile changes and leaves is seen in the import."
+        found.remarks.ok("residue", about)
+        return
+    try:
+        ahead = found.preview = reader.ask(PREVIEW, PreviewQuestion(form, profile), found.file)
+    except BathotypeError as error:
+        found.remarks.warn("residue", f"It could not be scanned ahead: {error.message}", error.advice)
+        return
+    if profile is not None:
+        count, gone = len(ahead.planned.changes), iec(ahead.planned.total_bytes)
+        found.remarks.ok(
+            "profile", f"Profile {profile.name} changes {plural(count, 'path')} on the copy; {gone} go away."
+        )
+    high = [f for f in ahead.findings if f.severity == "high"]
+    if high:
+        some = ", ".join(sorted({f.path for f in high})[:5]) + (", ..." if len({f.path for f in high}) > 5 else "")
+        found.remarks.warn(
+            "residue",
+            f"{plural(len(high), 'finding')} of high severity would be left: {some}.",
+            "Remove them where the disk was made, add steps to the profile, or accept each before the release.",
+        )
+    else:
+        found.remarks.ok("residue", f"{plural(len(ahead.findings), 'finding')} would be left, none of high severity.")
 
 
 def packed_as(file: ByteSource, form: str | None) -> str | None:

@@ -257,8 +257,8 @@ def set_placement(session: Session, caller: Principal, line: Line, places: list[
     for old in session.scalars(select(Placement).where(Placement.line_id == line.id)).all():
         session.delete(old)
     session.flush()
-    for place in places:
-        session.add(Placement(line_id=line.id, set_by=caller.actor, **place.model_dump()))
+    for position, place in enumerate(places):
+        session.add(Placement(line_id=line.id, set_by=caller.actor, position=position, **place.model_dump()))
     session.add_all(
         Placement(line_id=line.id, region=r, copies=0, leaving=True, set_by=caller.actor) for r in sorted(leaving)
     )

@@ -57,6 +57,16 @@ class ImportRequest(Wire):
         return self
 
 
+class PlannedChange(Answer):
+    """A path that would be changed; ``bytes`` go away."""
+
+    step: str
+    action: str
+    path: str
+    bytes: int
+    note: str
+
+
 class ImportInspection(Plan):
     """Everything that an import depends on."""
 
@@ -68,6 +78,7 @@ class ImportInspection(Plan):
     architecture: str
     importable: bool
     remarks: list[Remark]
+    changes: list[PlannedChange] = Field(default=[], description="What the profile would change, where it was tried.")
 
 
 class EditRequest(Wire):
@@ -86,7 +97,18 @@ class EditRequest(Wire):
     bump: Literal["patch", "minor", "major"] | None = None
     steps: list[dict[str, Any]] = Field(min_length=1, max_length=500)
     notes: str = Field(default="", max_length=10000)
-    region: str | None = None
+    region: str | None = Field(
+        default=None,
+        description="Left out: the first region of the line's placement that holds it, else where it was made.",
+    )
+    even_unchanged: bool = Field(default=False, description="Make a version even where the steps change nothing.")
+
+
+class EditPlan(Plan):
+    """What an edit would do."""
+
+    region: str | None = Field(description="Where it would be made; null where it cannot.")
+    changes: list[PlannedChange]
 
 
 class ExportedFile(Answer):

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from bathotype.cli.options import Subparsers, command, profile_of, read_yaml, reference
-from bathotype.cli.output import emit_json, facts, follow, say, show_plan, show_remarks, transfer_bar
+from bathotype.cli.output import emit_json, facts, follow, say, show_plan, show_remarks, table, transfer_bar
 from bathotype.core.errors import REFUSED, Invalid
 from bathotype.core.units import iec, plural
 
@@ -55,7 +55,8 @@ def register(parsers: Subparsers) -> None:
     _number(parser)
     parser.add_argument("--notes", default="")
     parser.add_argument("--region")
-    parser.add_argument("--plan", action="store_true", help="show the steps and what forbids them; change nothing")
+    parser.add_argument("--even-unchanged", action="store_true", help="make a version even if the steps change nothing")
+    parser.add_argument("--plan", action="store_true", help="try the steps and show each path; write nothing")
 
 
 def _number(parser: argparse.ArgumentParser) -> None:
@@ -132,9 +133,17 @@ def _edit(client: Client, given: argparse.Namespace) -> int | None:
         "steps": [_with_file(step, Path(given.steps).parent) for step in steps],
         "notes": given.notes,
         "region": given.region,
+        "even_unchanged": given.even_unchanged,
     }
     if given.plan:
-        return show_plan(client.plan_edit(**request), given)
+        plan = client.plan_edit(**request)
+        if not given.json:
+            table(
+                ("step", "action", "path", "bytes", "note"),
+                ((c.step, c.action, c.path, iec(c.bytes), c.note) for c in plan.changes),
+                empty="Nothing would change.",
+            )
+        return show_plan(plan, given)
     return _made(client.edit(**request), client, given, "edited")
 
 

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import os
 from dataclasses import dataclass
 
+from bathotype.core.confined.changing import Planned
 from bathotype.core.confined.looking import Look, look_at
 from bathotype.core.confined.task import Bench, Task
 from bathotype.core.contents.platform import Platform, read_platform
@@ -12,6 +14,11 @@ from bathotype.core.disk.source import Masked
 from bathotype.core.errors import Damaged, Refused
 from bathotype.core.formats.catalogue import open_image
 from bathotype.core.formats.packed import unpacked
+from bathotype.core.generalize import residue
+from bathotype.core.generalize.identity import identity_of
+from bathotype.core.generalize.plan import plan
+from bathotype.core.generalize.profile import Profile
+from bathotype.core.guest.files import GuestDisk
 
 _PIECE, _GAP = 4 * 1024 * 1024, 64 * 1024
 
@@ -46,6 +53,22 @@ class ImageLook:
     broken: tuple[str, str] = ("", "")
 
 
+@dataclass(frozen=True)
+class PreviewQuestion:
+    """The format, where somebody named it, and the profile; None keeps the identity."""
+
+    form: str | None = None
+    profile: Profile | None = None
+
+
+@dataclass(frozen=True)
+class Preview:
+    """What a profile would change on the disk in a file, and what the residue scan would still find then."""
+
+    planned: Planned
+    findings: tuple[residue.Finding, ...]
+
+
 def _look(bench: Bench, question: FileQuestion) -> ImageLook:
     image = open_image(bench.sources[0], question.form)
     kind, size, digests = image.format, image.disk.size, image.check is not None
@@ -54,6 +77,19 @@ def _look(bench: Bench, question: FileQuestion) -> ImageLook:
     except Damaged as error:
         return ImageLook(kind, size, digests, None, Platform((), ""), (error.message, error.advice))
     return ImageLook(kind, size, digests, look, read_platform(disk, look.layout))
+
+
+def _preview(bench: Bench, question: PreviewQuestion) -> Preview:
+    look, view = look_at(open_image(bench.sources[0], question.form).disk, whole_blocks=False)
+    disk = GuestDisk.open(Masked(view, look.used))
+    identity = identity_of(disk, {})
+    source = residue.SourceIdentity(identity["host_name"], identity["machine_id"])
+    found = residue.scan(disk, source, layout=look.layout, identity_kept=question.profile is None)
+    if question.profile is None:
+        return Preview(Planned((), (), 0), tuple(found))
+    planned = plan(question.profile, disk, host_name=identity["host_name"])
+    gone = {os.fsdecode(os.fsencode(path)) for path in (*planned.removed, *planned.written)}
+    return Preview(Planned.of(planned), tuple(f for f in found if f.path.partition("!")[0] not in gone))
 
 
 def _beginning(bench: Bench, question: PackedQuestion) -> None:
@@ -85,6 +121,8 @@ def _unpack(bench: Bench, question: PackedQuestion) -> int:
 
 #: What is in an image file.
 LOOK_INTO = Task("imagefile.look", FileQuestion, ImageLook, _look)
+#: What an import would change on the disk, and what residue would be left.
+PREVIEW = Task("imagefile.preview", PreviewQuestion, Preview, _preview, seconds=120)
 #: Whether a packed file can be unpacked, and holds what can be read, as far as its beginning tells.
 BEGINNING = Task("imagefile.beginning", PackedQuestion, type(None), _beginning)
 #: Checks the digests that an archive lists; False where it lists none.
@@ -94,4 +132,11 @@ BRING = Task("imagefile.bring", FileQuestion, type(None), _bring)
 #: What is in a packed file, piece by piece; the answer is its size.
 UNPACK = Task("imagefile.unpack", PackedQuestion, int, _unpack)
 
-TASKS = {"look": LOOK_INTO, "beginning": BEGINNING, "check": CHECK, "bring": BRING, "unpack": UNPACK}
+TASKS = {
+    "look": LOOK_INTO,
+    "preview": PREVIEW,
+    "beginning": BEGINNING,
+    "check": CHECK,
+    "bring": BRING,
+    "unpack": UNPACK,
+}

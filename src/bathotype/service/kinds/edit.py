@@ -7,6 +7,7 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
+from bathotype.core.errors import Refused
 from bathotype.core.generalize.profile import profile_of
 from bathotype.core.store.materialise import materialise
 from bathotype.core.units import plural
@@ -28,6 +29,7 @@ class EditParams(MakingParams):
     source: dict[str, Any]
     identity_kept: bool
     steps: list[dict[str, Any]]
+    even_unchanged: bool = False
 
 
 class EditMemo(MakingMemo):
@@ -67,6 +69,8 @@ class Edit(MakingKind[EditParams, EditMemo]):
     def change(self) -> None:
         """Plan and make the changes."""
         done = change_copy(self.context, profile_of({"name": "edit", "steps": self.params.steps}), {})
+        if not done.planned.changes and not self.params.even_unchanged:
+            raise Refused(unchanged(self.params.base), code="nothing-changed")
         for change in done.planned.changes:
             self.context.log(f"{change.step}: {change.action} {change.path} {change.note}".strip())
         self.context.log(f"{plural(len(done.planned.changes), 'change')} made.")
@@ -93,6 +97,14 @@ class Edit(MakingKind[EditParams, EditMemo]):
 
     def result(self) -> dict[str, Any]:
         return {**super().result(), "changes": self.memo.changes}
+
+
+def unchanged(base: str) -> str:
+    """What is said where the steps of an edit change nothing."""
+    return (
+        f"The steps change nothing on the disk of {base}: no version is made. Correct the paths, or add "
+        "--even-unchanged to make it all the same."
+    )
 
 
 def known_of_base(base: Version, reference: str) -> dict[str, Any]:

@@ -21,6 +21,7 @@ class Placement(Base):
     copies: Mapped[int] = mapped_column(default=1)
     multi_zone: Mapped[bool] = mapped_column(default=False)
     leaving: Mapped[bool] = mapped_column(default=False)
+    position: Mapped[int] = mapped_column(default=0)  # as they were named
     set_by: Mapped[str] = mapped_column(default="")
     set_at: Mapped[datetime] = mapped_column(default=utcnow)
 

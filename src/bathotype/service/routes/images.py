@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import hashlib
+from dataclasses import asdict
 from typing import Annotated
 
 from fastapi import Header, Query, Request, Response
@@ -11,28 +12,30 @@ from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 from starlette.concurrency import run_in_threadpool
 
-from bathotype.core.errors import Invalid, Refused
+from bathotype.core.confined.changing import PLAN, Planned, ProfileQuestion
+from bathotype.core.errors import Damaged, Invalid, Refused
 from bathotype.core.generalize.profile import Profile, RunInside, profile_of
 from bathotype.core.lifecycle.references import parse_reference
 from bathotype.core.lifecycle.states import VersionState
+from bathotype.core.store.materialise import StoredDisk
 from bathotype.core.units import iec, plural
 from bathotype.service.access.principals import Principal
 from bathotype.service.answers.operations import operation_answers
 from bathotype.service.catalogue import find_line, find_version, ready_regions, reference_of, require_replica
-from bathotype.service.imagefiles import MORE_THAN_THE_DISK, Examined, examine, find_upload
-from bathotype.service.kinds.edit import Edit, EditParams, known_of_base
+from bathotype.service.imagefiles import MORE_THAN_THE_DISK, Examined, examine, find_upload, look_ahead
+from bathotype.service.kinds.edit import Edit, EditParams, known_of_base, unchanged
 from bathotype.service.kinds.generalizing import profile_for
 from bathotype.service.kinds.importing import Import, ImportParams
 from bathotype.service.kinds.making import start_making
 from bathotype.service.numbering import check_number, claimable
-from bathotype.service.records import Account, Upload, Version
+from bathotype.service.records import Account, Placement, Upload, Version
+from bathotype.service.records import Operation as OperationRow
 from bathotype.service.records.base import CHANGE, new_id
-from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
+from bathotype.service.routes.callers import Operator, Reader, ServiceOf
 from bathotype.service.routes.common import Key, once, still_wanted
 from bathotype.service.routes.route import api_router
 from bathotype.service.state import Service
 from bathotype.wire import images as wire
-from bathotype.wire.common import Plan
 from bathotype.wire.operations import Operation
 
 router = api_router(tags=["images"])
@@ -143,7 +146,7 @@ def drop_upload(upload: str, caller: Operator, service: ServiceOf) -> None:
 @router.post("/import-inspections")
 def inspect_import(body: wire.ImportRequest, caller: Operator, service: ServiceOf) -> wire.ImportInspection:
     """Everything that an import depends on, without starting it."""
-    found = _examined(service, caller, body)
+    found = _examined(service, caller, body, ahead=True)
     size = iec(found.image.size) if found.image else "its size is known once it is unpacked"
     return wire.ImportInspection(
         verb="import",
@@ -159,10 +162,11 @@ def inspect_import(body: wire.ImportRequest, caller: Operator, service: ServiceO
         architecture=found.platform.architecture,
         importable=found.importable,
         remarks=found.remarks.items,
+        changes=_changes(found.preview.planned) if found.preview else [],
     )
 
 
-def _examined(service: Service, caller: Principal, body: wire.ImportRequest) -> Examined:
+def _examined(service: Service, caller: Principal, body: wire.ImportRequest, *, ahead: bool = False) -> Examined:
     profile = None if body.profile is None else profile_for(body.profile)
     with service.database.reads() as session:
         line = find_line(session, caller, body.line)
@@ -180,6 +184,8 @@ def _examined(service: Service, caller: Principal, body: wire.ImportRequest) -> 
             profile=profile,
             scratch_bytes=service.settings.scratch_bytes,
         )
+        if ahead:
+            look_ahead(found, reader, body.format, profile)
     if taken:
         found.remarks.forbid("number", taken, "Give another number, or --bump to take the next free one.")
     return found
@@ -222,30 +228,48 @@ def start_import(
 
 
 @router.post("/edit-plans")
-def plan_edit(body: wire.EditRequest, caller: Reader, reads: ReadsOf, service: ServiceOf) -> Plan:
-    """What an edit would do, step by step.  Paths that match nothing are known only when the disk is opened."""
+def plan_edit(body: wire.EditRequest, caller: Reader, service: ServiceOf) -> wire.EditPlan:
+    """What an edit would change, path by path: the steps are tried on the version's stored bytes, and nothing is written."""
     steps = _steps(body)
-    with reads.session() as session:
+    with service.database.reads() as session:
         base = find_version(session, caller, body.reference)
-        blockers = []
+        blockers, line, base_id, reference = [], base.line.name, base.id, reference_of(base)
         try:
             region = _edit_region(service, session, base, body)
         except Refused as error:
             blockers, region = [str(error)], ""
         if taken := check_number(session, base.line, body.number, body.bump):
             blockers.append(taken)
-        return Plan(
-            verb="edit",
-            subject=reference_of(base),
-            blockers=blockers,
-            warnings=[],
-            effects=[
-                f"A new version of {base.line.name} is made from it in {region}, staged; it stays as it is.",
-                *(f"{step.id}: {step.says}" for step in steps.steps),
-            ]
-            if region
-            else [],
-        )
+    changes: list[wire.PlannedChange] = []
+    if region:
+        try:
+            changes = _tried(service, steps, region, base_id)
+        except (Refused, Damaged) as error:
+            blockers.append(str(error))
+    if not changes and not blockers and not body.even_unchanged:
+        blockers.append(unchanged(reference))
+    effects = [f"A new version of {line} is made from it in {region}, staged; it stays as it is."]
+    return wire.EditPlan(
+        verb="edit",
+        subject=reference,
+        blockers=blockers,
+        warnings=[],
+        effects=[*effects, *(f"{step.id}: {step.says}" for step in steps.steps)] if region else [],
+        region=region or None,
+        changes=changes,
+    )
+
+
+def _tried(service: Service, steps: Profile, region: str, version: str) -> list[wire.PlannedChange]:
+    store = service.reach.store(region)
+    disk = StoredDisk(store.get_manifest(version), store)
+    with service.reader() as reader:
+        found = reader.ask(PLAN, ProfileQuestion(steps, {}), disk)
+    return _changes(found.planned)
+
+
+def _changes(planned: Planned) -> list[wire.PlannedChange]:
+    return [wire.PlannedChange.model_validate(asdict(change)) for change in planned.changes]
 
 
 def _steps(body: wire.EditRequest) -> Profile:
@@ -259,10 +283,21 @@ def _edit_region(service: Service, session: Session, base: Version, body: wire.E
     """Where the edit is made.  Raises `Refused` where the version's bytes are not there."""
     if base.state == VersionState.PURGED:
         raise Refused(f"{reference_of(base)} is purged: its bytes are gone.", code="state-forbids")
-    held = ready_regions(session, base)
-    region = service.reach.check_region(body.region) if body.region else (held or service.reach.regions)[0]
+    region = service.reach.check_region(body.region) if body.region else _home(service, session, base)
     require_replica(session, base.id, reference_of(base), region)
     return region
+
+
+def _home(service: Service, session: Session, base: Version) -> str:
+    """The region that the line's placement names first, else the one where the base was made; one that holds it."""
+    held = ready_regions(session, base)
+    placed = session.scalars(
+        select(Placement.region)
+        .where(Placement.line_id == base.line_id, ~Placement.leaving)
+        .order_by(Placement.position, Placement.region)
+    )
+    made = session.get_one(OperationRow, base.operation_id).params.get("region")
+    return next((r for r in [*placed, made] if r in held), (held or service.reach.regions)[0])
 
 
 @router.post("/edits", status_code=202)
@@ -280,6 +315,7 @@ def edit(body: wire.EditRequest, caller: Operator, service: ServiceOf, key: Key 
         params = EditParams(
             **known_of_base(base, reference_of(base)),
             steps=body.steps,
+            even_unchanged=body.even_unchanged,
             notes=body.notes,
             region=region,
             line_id=line.id,

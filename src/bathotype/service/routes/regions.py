@@ -144,7 +144,7 @@ def show_placement(name: str, caller: Reader, reads: ReadsOf) -> wire.Placement:
 
 def _placement(session: Session, line_id: str, name: str) -> wire.Placement:
     standing = (Placement.line_id == line_id, ~Placement.leaving)
-    rows = session.scalars(select(Placement).where(*standing).order_by(Placement.region)).all()
+    rows = session.scalars(select(Placement).where(*standing).order_by(Placement.position, Placement.region)).all()
     places = [wire.RegionPlace(region=r.region, copies=r.copies, multi_zone=r.multi_zone) for r in rows]
     return wire.Placement(line=name, regions=places, set_by=rows[0].set_by if rows else None)
 
