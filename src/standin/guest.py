@@ -18,6 +18,8 @@ from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
 
+import yaml
+
 from standin.firstboot import read_seed, start_linux
 from standin.guestfiles import Edits, GuestFiles
 
@@ -171,12 +173,26 @@ class ModelledGuest:
 
     def _interfaces(self) -> list[dict[str, Any]]:
         loopback = {"name": "lo", "ip-addresses": [{"ip-address": "127.0.0.1", "ip-address-type": "ipv4", "prefix": 8}]}
+        addresses = self._static_addresses() or [f"{self.facts.address}/24"]
         first = {
             "name": "enp1s0",
             "hardware-address": self.facts.mac,
-            "ip-addresses": [{"ip-address": self.facts.address, "ip-address-type": "ipv4", "prefix": 24}],
+            "ip-addresses": [
+                {
+                    "ip-address": text.partition("/")[0],
+                    "ip-address-type": "ipv6" if ":" in text else "ipv4",
+                    "prefix": int(text.partition("/")[2]),
+                }
+                for text in addresses
+            ],
         }
         return [loopback, first]
+
+    def _static_addresses(self) -> list[str]:
+        """The addresses that first boot set; none where the network gives one."""
+        written = (self._files.read("/etc/netplan/50-cloud-init.yaml") if self._files else None) or b""
+        cards = ((yaml.safe_load(written) or {}).get("network") or {}).get("ethernets") or {}
+        return [address for card in cards.values() for address in card.get("addresses", [])]
 
     # Freezing
 

@@ -116,8 +116,9 @@ def test_every_verb_has_a_plan_of_one_shape(fleet: Office) -> None:
         possible = {plan.verb: not plan.blockers for plan in plans}
         assert possible == {
             "sunset": True, "retire": False, "purge": False, "drain": False, "launch": True, "replicate": True,
-            "placement": False, "edit": True, "capture": possible["capture"], "stop": True,
+            "placement": False, "edit": False, "capture": possible["capture"], "stop": True,
         }  # fmt: skip
+        assert "no ext4 file system" in plans[7].blockers[0], "its disk is noise"
         assert all(plan.subject for plan in plans)
         assert all(plan.effects for plan in plans if not plan.blockers)
         assert f"It is retired on {day}" in plans[0].effects[-1]

@@ -103,6 +103,8 @@ def test_each_instance_is_itself_and_is_followed(office: Office) -> None:
         )  # fmt: skip
         assert client.instance(three.id).name == "drift-3-renamed"
         assert [i.origin for i in client.instances(version=reference) if i.name == "twin-01"] == ["found"]
+        (gone,) = client.alerts()
+        assert (gone.kind, client.acknowledge(gone.id).cleared_at is not None) == ("deleted-at-site", True)
         office.cloud.out.add("skerry-1")
         office.upkeep("instances")
         assert client.instance(four.id).state == "lost"

@@ -71,7 +71,7 @@ def test_an_alert_that_somebody_has_seen_needs_nobody_else(office: Office) -> No
     http = office.http()
     [need] = http.get("/overview").json()["needs"]
     assert need["title"] == "A replica is damaged: gauge@1.0.0 in skerry-1"
-    assert office.http("chart-house").post(f"/alerts/{need['alert']}/acknowledgement").status_code == 404
+    assert office.http("chart-house").post(f"/alerts/{need['alert']}/acknowledgement", json={}).status_code == 404
     with office.core as client:
         assert client.acknowledge(need["alert"]).acknowledged_by == "tide-core-demo"
         assert client.overview().needs == [] and [a.subject for a in client.alerts()] == ["gauge@1.0.0 in skerry-1"]

@@ -34,6 +34,11 @@ export function Component() {
         leads={{ version: to.version(one.reference), behind: to.version(newest) }}
         under={one.reason ?? undefined}
       />
+      {(one.differences ?? []).map((text) => (
+        <p key={text} role="alert" className="border-heed mt-3 border-l-2 pl-3">
+          It is not as its first-boot settings say: {text}
+        </p>
+      ))}
       <div className="mt-6">
         <Facts
           rows={[

@@ -55,11 +55,7 @@ export function PlanAside({
           {text}
         </p>
       ))}
-      <h3 className="mt-3 font-semibold">Names</h3>
-      <p className="font-mono">
-        {plan.names.slice(0, 6).join(", ")}
-        {plan.names.length > 6 && ` … ${plan.names.at(-1)}`}
-      </p>
+      <Instances plan={plan} />
       {plan.verdicts.length > 0 && (
         <>
           <h3 className="mt-3 font-semibold">
@@ -103,5 +99,39 @@ export function PlanAside({
         </>
       )}
     </section>
+  );
+}
+
+/** Each instance with what its first boot is told; names alone where the settings are wrong. */
+function Instances({ plan }: { plan: Plan }) {
+  const each = plan.instances ?? [];
+  return (
+    <>
+      <h3 className="mt-3 font-semibold">{each.length ? "Instances" : "Names"}</h3>
+      {each.length === 0 && (
+        <p className="font-mono">
+          {plan.names.slice(0, 6).join(", ")}
+          {plan.names.length > 6 && ` … ${plan.names.at(-1)}`}
+        </p>
+      )}
+      <ul>
+        {each.slice(0, 6).map((one) => (
+          <li key={one.name} className="mb-1">
+            <span className="font-mono">{one.name}</span>
+            <span className="text-ink-2 block">
+              {[
+                one.full_name !== one.name && one.full_name,
+                one.addresses.length ? one.addresses.join(", ") : "address by DHCP",
+                one.time_zone,
+                one.users.length > 0 && `users ${one.users.join(", ")}`,
+              ]
+                .filter(Boolean)
+                .join("; ")}
+            </span>
+          </li>
+        ))}
+      </ul>
+      {each.length > 6 && <p className="text-ink-2">… and {each.length - 6} more</p>}
+    </>
   );
 }

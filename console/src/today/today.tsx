@@ -1,9 +1,12 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link } from "react-router";
 import { answer, http, type Schema } from "~/api/client";
 import { ask } from "~/api/queries";
 import { Button, Empty, Heading, Loading, Moment, ProblemShown } from "~/parts/basics";
 import { useSession } from "~/app/session";
+import { Confirm } from "~/parts/dialog";
+import { TextField } from "~/parts/form";
 import { Page } from "~/parts/page";
 import { GoingOn } from "~/parts/progress";
 import { Sentence } from "~/parts/sentence";
@@ -46,45 +49,65 @@ const leads: Record<Need["kind"], (need: Need) => string> = {
 function Needs({ needs }: { needs: Need[] }) {
   const cache = useQueryClient();
   const { may } = useSession();
-  const seen = async (alert: string) => {
-    await answer(http.POST("/api/v1/alerts/{alert}/acknowledgement", { params: { path: { alert } } }));
+  const [asked, setAsked] = useState<Need | null>(null);
+  const [reason, setReason] = useState("");
+  const close = () => setAsked(null);
+  const seen = async () => {
+    const path = { alert: asked!.alert! };
+    await answer(http.POST("/api/v1/alerts/{alert}/acknowledgement", { params: { path }, body: { reason } }));
     await cache.invalidateQueries({ queryKey: ["overview"] });
+  };
+  const heed = (need: Need) => {
+    setReason("");
+    setAsked(need);
   };
   if (!needs.length) return null;
   return (
-    <ol id="needs" className="mt-5" aria-label="What needs you">
-      {needs.map((need, place) => (
-        <li
-          key={`${need.kind} ${need.subject} ${need.title}`}
-          className="border-hair grid grid-cols-[1.75rem_1fr_auto] gap-x-1 border-b py-2.5"
-        >
-          <span className="text-heed font-semibold">{place + 1}</span>
-          <div>
-            <p className="font-semibold">{need.title}</p>
-            <p className="text-ink-2">{need.detail}</p>
-          </div>
-          <span className="flex flex-col items-end gap-1 pl-3">
-            <Link
-              to={leads[need.kind](need)}
-              className="font-semibold whitespace-nowrap"
-              aria-label={`${need.step}: ${need.title}`}
-            >
-              {need.step}
-            </Link>
-            {need.alert && may("operate") && (
-              <Button
-                kind="quiet"
-                className="text-small"
-                onClick={() => void seen(need.alert!)}
-                aria-label={`I have seen it: ${need.title}`}
+    <>
+      {asked && (
+        <Confirm title={asked.title} about={asked.detail} verb="I have seen it" act={seen} close={close}>
+          <TextField
+            label="Why it may be"
+            value={reason}
+            onChange={(e) => setReason(e.target.value)}
+            hint="Kept with the alert and in the audit trail."
+          />
+        </Confirm>
+      )}
+      <ol id="needs" className="mt-5" aria-label="What needs you">
+        {needs.map((need, place) => (
+          <li
+            key={`${need.kind} ${need.subject} ${need.title}`}
+            className="border-hair grid grid-cols-[1.75rem_1fr_auto] gap-x-1 border-b py-2.5"
+          >
+            <span className="text-heed font-semibold">{place + 1}</span>
+            <div>
+              <p className="font-semibold">{need.title}</p>
+              <p className="text-ink-2">{need.detail}</p>
+            </div>
+            <span className="flex flex-col items-end gap-1 pl-3">
+              <Link
+                to={leads[need.kind](need)}
+                className="font-semibold whitespace-nowrap"
+                aria-label={`${need.step}: ${need.title}`}
               >
-                I have seen it
-              </Button>
-            )}
-          </span>
-        </li>
-      ))}
-    </ol>
+                {need.step}
+              </Link>
+              {need.alert && may("operate") && (
+                <Button
+                  kind="quiet"
+                  className="text-small"
+                  onClick={() => heed(need)}
+                  aria-label={`I have seen it: ${need.title}`}
+                >
+                  I have seen it
+                </Button>
+              )}
+            </span>
+          </li>
+        ))}
+      </ol>
+    </>
   );
 }
 

@@ -307,9 +307,10 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         """What somebody should look at."""
         return list(self._transport.pages(fleet.Alert, "/alerts", cleared=cleared))
 
-    def acknowledge(self, alert: str) -> fleet.Alert:
+    def acknowledge(self, alert: str, *, reason: str = "") -> fleet.Alert:
         """Say that one has seen an alert; it stays raised until it is over."""
-        return self._transport.one(fleet.Alert, "POST", f"/alerts/{alert}/acknowledgement")
+        body = fleet.AcknowledgeRequest(reason=reason).model_dump()
+        return self._transport.one(fleet.Alert, "POST", f"/alerts/{alert}/acknowledgement", json=body)
 
     # Operations
 

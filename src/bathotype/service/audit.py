@@ -96,6 +96,10 @@ def broken_links(session: Session) -> list[int]:
     return broken
 
 
+#: Alerts about what has happened: they end when somebody acknowledges them.
+HAPPENED = frozenset({"deleted-at-site"})
+
+
 def raise_alert(session: Session, account_id: str, kind: str, subject: str, message: str) -> None:
     """Raise an alert, or raise it again if it was cleared; an alert that is raised already is not changed."""
     alert = session.scalar(
@@ -107,7 +111,7 @@ def raise_alert(session: Session, account_id: str, kind: str, subject: str, mess
         session.add(Alert(id=new_id("al"), account_id=account_id, kind=kind, subject=subject, text=message))
     elif alert.cleared_at is not None:
         alert.cleared_at, alert.raised_at, alert.text = None, utcnow(), message
-        alert.acknowledged_by = alert.acknowledged_at = None
+        alert.acknowledged_by = alert.acknowledged_at = alert.acknowledged_reason = None
     else:
         alert.text = message
         return

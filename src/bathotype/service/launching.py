@@ -8,7 +8,9 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from bathotype.core.errors import Damaged, Invalid, NotFound, Refused, Unavailable
-from bathotype.core.firstboot.settings import FirstBoot, numbered
+from bathotype.core.firstboot.addresses import take
+from bathotype.core.firstboot.checks import faults
+from bathotype.core.firstboot.settings import FirstBoot, first_boot_of, numbered
 from bathotype.core.lifecycle.references import parse_reference
 from bathotype.core.units import iec, plural
 from bathotype.service import audit
@@ -27,7 +29,7 @@ from bathotype.service.shares import find_usable
 from bathotype.service.signatures import check_signature
 from bathotype.service.usable import Usable, usable_of
 from bathotype.sites.protocol import SiteLimits
-from bathotype.wire.fleet import LaunchPlan, LaunchRequest
+from bathotype.wire.fleet import LaunchPlan, LaunchRequest, PlannedInstance
 
 #: For more names than these the site's machines are listed.
 _ASKED_ONE_BY_ONE = 16
@@ -78,6 +80,7 @@ def record_launch(session: Session, reach: Reach, caller: Principal, body: Launc
     if plan.blockers:
         raise Refused(" ".join(plan.blockers), code="launch-refused")
     settings = _first_boot(session, caller, body)
+    each = _each(session, caller, body, plan.names, settings)
     params = LaunchParams(
         version_id=version.id,
         reference=plan.reference,
@@ -87,8 +90,7 @@ def record_launch(session: Session, reach: Reach, caller: Principal, body: Launc
         warnings=plan.warnings,
     )
     row = start_operation(session, caller, Launch, plan.reference, params)
-    for number, name in enumerate(plan.names, 1):
-        host = numbered(settings.host_name, number, many=body.count > 1) if settings.host_name else name
+    for name, (host, own) in zip(plan.names, each, strict=True):
         session.add(
             Instance(
                 id=new_id("in"),
@@ -100,7 +102,7 @@ def record_launch(session: Session, reach: Reach, caller: Principal, body: Launc
                 zone=body.zone or "",
                 machine_size=_size(body, version),
                 host_name=host,
-                first_boot=settings.model_dump(mode="json"),
+                first_boot=own.model_dump(mode="json"),
             )
         )
     audit.record(
@@ -125,7 +127,70 @@ def _first_boot(session: Session, caller: Principal, body: LaunchRequest) -> Fir
             f"There are no saved first-boot settings {body.first_boot!r}.",
             advice="`bathotype first-boot list` shows them.",
         )
-    return FirstBoot.model_validate(row.settings)
+    return first_boot_of(row.settings)
+
+
+def _each(
+    session: Session, caller: Principal, body: LaunchRequest, names: list[str], settings: FirstBoot
+) -> list[tuple[str, FirstBoot]]:
+    """For each instance its host name and its own settings: of a pool each takes an address that nobody has."""
+    network, count = settings.network, len(names)
+    hosts = (
+        [numbered(settings.host_name, n, many=count > 1) for n in range(1, count + 1)] if settings.host_name else names
+    )
+    if not network.pool:
+        return [(host, settings) for host in hosts]
+    given = take(network.pool, count, _addresses_in_use(session, caller, body.region))
+    own = [network.model_copy(update={"addresses": [address], "pool": []}) for address in given]
+    own += [network.model_copy(update={"pool": []})] * (count - len(own))  # the plan's obstacles say so
+    return [(host, settings.model_copy(update={"network": one})) for host, one in zip(hosts, own, strict=True)]
+
+
+def _addresses_in_use(session: Session, caller: Principal, region: str) -> set[str]:
+    """Addresses that present instances have, or were told to take."""
+    told = Instance.first_boot["network"]["addresses"]
+    rows = session.execute(
+        select(Instance.address, told).where(
+            Instance.account_id == caller.account_id, Instance.region == region, IS_PRESENT
+        )
+    )
+    found = set()
+    for address, static in rows:
+        found |= {address} if address else set()
+        found |= {str(one).partition("/")[0] for one in static or ()}
+    return found
+
+
+def _first_boot_faults(
+    session: Session, caller: Principal, body: LaunchRequest, names: list[str], settings: FirstBoot
+) -> list[str]:
+    """What is wrong with the settings of a launch, addresses that others have included."""
+    wrong = faults(settings, count=len(names))
+    if wrong or settings.network.mode != "static":
+        return wrong
+    in_use = _addresses_in_use(session, caller, body.region)
+    if settings.network.pool:
+        free = len(take(settings.network.pool, len(names), in_use))
+        if free < len(names):
+            return [f"The pool has {free} free addresses, for {plural(len(names), 'instance')}. Give a larger one."]
+    own = {text.partition("/")[0] for text in settings.network.addresses}
+    return [f"The address {one} is in use in {body.region}. Give another." for one in sorted(own & in_use)]
+
+
+def _planned(name: str, host: str, own: FirstBoot) -> PlannedInstance:
+    static = own.network.mode == "static"
+    return PlannedInstance(
+        name=name,
+        host_name=host,
+        full_name=f"{host}.{own.domain}" if own.domain else host,
+        addresses=own.network.addresses if static else [],
+        gateway=own.network.gateway if static else None,
+        name_servers=own.network.name_servers,
+        search=own.network.search,
+        time_zone=own.time_zone,
+        locale=own.locale,
+        users=[user.name for user in own.users],
+    )
 
 
 def plan_launch(
@@ -177,7 +242,10 @@ def plan_launch(
     warnings += judged.decision.reasons_for("warn")
     counted = rooms(session, caller.account_id, version.id, version.line_id, lock=lock)
     blockers += [b for room in counted if (b := room.blocker(body.count))]
-    _first_boot(session, caller, body)
+    settings = _first_boot(session, caller, body)
+    wrong = _first_boot_faults(session, caller, body, names, settings)
+    blockers += wrong
+    each = [] if wrong else _each(session, caller, body, names, settings)
     base_bytes = 0 if standing_disks(session, version.id, body.region) else version.used_bytes
     base = f"{iec(base_bytes)} are written to the site first" if base_bytes else "a base disk is ready"
     return LaunchPlan(
@@ -187,6 +255,7 @@ def plan_launch(
         reference=reference,
         region=body.region,
         names=names,
+        instances=[_planned(name, host, own) for name, (host, own) in zip(names, each, strict=True)] if each else [],
         base_disk_bytes=base_bytes,
         blockers=blockers,
         warnings=warnings,

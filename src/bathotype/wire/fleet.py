@@ -43,12 +43,28 @@ class LaunchRequest(Wire):
     wait_seconds: int = Field(default=300, ge=5, le=3600, description="How long an instance may take to come up.")
 
 
+class PlannedInstance(Answer):
+    """One instance of a launch, and what its first boot is told."""
+
+    name: str
+    host_name: str
+    full_name: str = Field(description="With its domain, where there is one.")
+    addresses: list[str] = Field(description="Empty where the network gives it one (DHCP).")
+    gateway: str | None
+    name_servers: list[str]
+    search: list[str]
+    time_zone: str | None
+    locale: str | None
+    users: list[str]
+
+
 class LaunchPlan(Plan):
     """What a launch would do."""
 
     reference: str
     region: str
     names: list[str]
+    instances: list[PlannedInstance] = Field(default=[], description="What makes each of them itself.")
     base_disk_bytes: int = Field(
         description="Bytes to be written to the site first; 0 if there is a base disk already."
     )
@@ -73,6 +89,9 @@ class Instance(Answer):
     address: str | None
     identity: dict[str, Any]
     reason: str | None = None
+    differences: list[str] = Field(
+        default=[], description="What of its first-boot settings was not seen in it, as its agent told."
+    )
     launched_at: datetime
     ended_at: datetime | None = None
 
@@ -174,3 +193,12 @@ class Alert(Answer):
     cleared_at: datetime | None
     acknowledged_by: str | None = Field(default=None, description="Who has seen it; it stays raised until it is over.")
     acknowledged_at: datetime | None = None
+    acknowledged_reason: str | None = None
+
+
+class AcknowledgeRequest(Wire):
+    """Acknowledging an alert."""
+
+    model_config = example({"reason": "The shelf was moved; it is being rebuilt."})
+
+    reason: str = Field(default="", max_length=2000)

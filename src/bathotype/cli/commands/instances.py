@@ -131,6 +131,7 @@ def _facts(i: Instance) -> None:
             ("behind", f"{i.behind} (newest {i.newest})" if i.behind else None),
             ("state", i.state),
             ("reason", i.reason),
+            *(("differs", text) for text in i.differences),
             ("region", f"{i.region} / {i.zone}"),
             ("machine", i.machine_id),
             ("address", i.address),

@@ -13,6 +13,10 @@ from bathotype.core.units import iec
 
 if TYPE_CHECKING:
     from bathotype.client import Client
+    from bathotype.wire.fleet import PlannedInstance
+
+#: Instances of which a plan shows the settings.
+_SHOWN = 12
 
 
 def register(parsers: Subparsers) -> None:
@@ -85,6 +89,9 @@ def _launch(client: Client, given: argparse.Namespace) -> int:
         ("instance", "version", "state", "zone", "address", "machine id"),
         ((i.name, i.reference, i.state, i.zone, i.address, i.identity.get("machine_id")) for i in started),
     )
+    for i in started:
+        for text in i.differences:
+            say(f"warning: {i.name}: {text}", style="dark_orange3")
     return 0
 
 
@@ -115,10 +122,25 @@ def _show_plan(plan: Any, given: argparse.Namespace) -> int:
             *((f"rule {v.rule}", v.outcome) for v in plan.verdicts if v.outcome != "not-concerned"),
         ]
     )
+    for one in plan.instances[:_SHOWN]:
+        out(_settings_of(one))
+    if len(plan.instances) > _SHOWN:
+        out(f"... and {len(plan.instances) - _SHOWN} more; --json has them all.")
     for kind, lines, style in (("obstacle", plan.blockers, "red"), ("warning", plan.warnings, "dark_orange3")):
         for line in lines:
             say(f"{kind}: {line}", style=style)
     return refused
+
+
+def _settings_of(one: PlannedInstance) -> str:
+    """What one instance's first boot is told, in a line."""
+    net = ", ".join(one.addresses) + (f" by {one.gateway}" if one.gateway else "") if one.addresses else "DHCP"
+    parts = [f"host name {one.full_name}", f"network {net}"]
+    parts += [f"DNS {' '.join([*one.name_servers, *one.search])}"] if one.name_servers or one.search else []
+    parts += [f"zone {one.time_zone}"] if one.time_zone else []
+    parts += [f"locale {one.locale}"] if one.locale else []
+    parts += [f"users {', '.join(one.users)}"] if one.users else []
+    return f"{one.name}: {'; '.join(parts)}"
 
 
 def _saved(client: Client, given: argparse.Namespace) -> None:

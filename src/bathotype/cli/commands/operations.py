@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command, group
 from bathotype.cli.output import emit_json, facts, follow, out, say, table
+from bathotype.core.errors import Invalid
 from bathotype.core.units import iec, plural, seconds
 
 if TYPE_CHECKING:
@@ -47,7 +48,8 @@ def register(parsers: Subparsers) -> None:
     parser = command(
         inner, "acknowledge", _acknowledge, "say that you have seen an alert; it stays raised until it is over"
     )
-    parser.add_argument("alert", help="its id")
+    parser.add_argument("alert", help="its id, or its subject where one alert is about it")
+    parser.add_argument("--reason", default="", help="why it may be; kept with the alert and in the audit trail")
     parser = command(inner, "list", _alerts, "list open alerts")
     parser.add_argument("--cleared", action="store_true", help="also those that were cleared")
 
@@ -169,8 +171,16 @@ def _chain(client: Client, given: argparse.Namespace) -> int:
 
 
 def _acknowledge(client: Client, given: argparse.Namespace) -> None:
-    alert = client.acknowledge(given.alert)
+    alert = client.acknowledge(_alert_id(client, given.alert), reason=given.reason)
     emit_json(alert) if given.json else out(f"{alert.kind} of {alert.subject} acknowledged by {alert.acknowledged_by}")
+
+
+def _alert_id(client: Client, named: str) -> str:
+    """The id of the open alert about a subject; an id as it is."""
+    about = [alert.id for alert in client.alerts() if alert.subject == named]
+    if len(about) > 1:
+        raise Invalid(f"Several alerts are about {named}.", advice="Name one by its id: `bathotype alerts list`.")
+    return about[0] if about else named
 
 
 def _alerts(client: Client, given: argparse.Namespace) -> None:

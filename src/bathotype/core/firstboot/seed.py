@@ -109,6 +109,7 @@ def _network(settings: FirstBoot, mac: str) -> dict[str, Any]:
         interface["addresses"] = network.addresses
         if network.gateway:
             interface["routes"] = [{"to": "default", "via": network.gateway}]
-    if network.name_servers:
-        interface["nameservers"] = {"addresses": network.name_servers}
+    if network.name_servers or network.search:
+        servers = {"addresses": network.name_servers, "search": network.search}
+        interface["nameservers"] = {name: value for name, value in servers.items() if value}
     return {"version": 2, "ethernets": {"eth0": interface}}

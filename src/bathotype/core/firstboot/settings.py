@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
 
@@ -11,6 +11,7 @@ from bathotype.core.errors import Invalid
 
 _KEY = re.compile(r"(?:ssh-(?:ed25519|rsa)|ecdsa-sha2-nistp\d+|sk-[\w@.-]+) [A-Za-z0-9+/]+={0,2}(?: [^\n]*)?")
 _HOST = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?")
+_DOMAIN = r"^[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?(?:\.[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?)*$"
 _COUNTER = re.compile(r"\{n(?::0?(\d))?\}")
 
 
@@ -38,9 +39,20 @@ class Network(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
 
     mode: Literal["dhcp", "static"] = "dhcp"
-    addresses: list[str] = Field(default=[], description="CIDR notation, static mode only.")
+    addresses: list[str] = Field(
+        default=[], max_length=16, description="Of one instance, static mode only: addresses with prefix length."
+    )
+    pool: list[str] = Field(
+        default=[],
+        max_length=256,
+        description="For many instances, static mode only: each takes one. Addresses with prefix length, or ranges.",
+        examples=[["192.0.2.10-192.0.2.19/24"]],
+    )
     gateway: str | None = None
-    name_servers: list[str] = []
+    name_servers: list[str] = Field(default=[], max_length=16, description="Addresses of DNS servers.")
+    search: list[Annotated[str, Field(pattern=_DOMAIN)]] = Field(
+        default=[], max_length=16, description="Domains in which short names are looked up."
+    )
 
 
 class FirstBoot(BaseModel):
@@ -50,7 +62,7 @@ class FirstBoot(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
 
     host_name: str | None = Field(default=None, examples=["gauge-{n:02}"])
-    domain: str | None = Field(default=None, pattern=r"^[a-z0-9.-]+$")
+    domain: str | None = Field(default=None, pattern=_DOMAIN, max_length=189)
     time_zone: str | None = Field(default=None, pattern=r"^[A-Za-z0-9_+/-]+$", examples=["Etc/UTC"])
     locale: str | None = Field(default=None, pattern=r"^[A-Za-z0-9_.@-]+$")
     network: Network = Network()

@@ -208,6 +208,8 @@ def _needs(session: Session, caller: Principal, dates: list[Due]) -> Iterable[wi
 _ALERTS = {
     "identity-twice": ("One identity occurs twice", "See who has it"),
     "replica-damaged": ("A replica is damaged", "Look at it"),
+    "deleted-at-site": ("Deleted at the site", "Look at it"),
+    "first-boot-differs": ("Not as its first-boot settings say", "Look at it"),
     "not-admitted": ("A machine runs that no rule admits", "Look at the rules"),
     "mark-dropped": ("A mark points nowhere any more", "Set it on another version"),
     "site-silent": ("A site does not answer", "See the regions"),

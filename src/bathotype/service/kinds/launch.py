@@ -13,11 +13,13 @@ from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session
 
 from bathotype.core.errors import BathotypeError, NotFound, Refused
+from bathotype.core.firstboot.checks import differences
 from bathotype.core.firstboot.seed import build_seed
 from bathotype.core.firstboot.settings import first_boot_of
 from bathotype.core.guest.agent import AgentRefused
 from bathotype.service import audit
 from bathotype.service.admission import rooms
+from bathotype.service.guests.firstboot import note_differences, read_seen
 from bathotype.service.guests.ready import console_tail
 from bathotype.service.identities import read_identity, remember_identity
 from bathotype.service.kinds.basedisks import BaseDisks
@@ -170,6 +172,8 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
                     if done != instance.id or seen != instance.host_name:
                         return False
                 identity = read_identity(agent)
+                settings = first_boot_of(instance.first_boot)
+                differ = differences(settings, instance.host_name, read_seen(agent, settings, identity))
         except NotFound:
             self._fail(instance, "It was deleted at the site while it started.")
             return True
@@ -182,9 +186,16 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
                 update(Instance)
                 .where(Instance.id == instance.id)
                 .values(
-                    state="running", identity=identity, seen_at=utcnow(), reason=None, acted_at=func.clock_timestamp()
+                    state="running",
+                    identity=identity,
+                    differences=differ,
+                    seen_at=utcnow(),
+                    reason=None,
+                    acted_at=func.clock_timestamp(),
                 )
             )
+            if differ:
+                note_differences(session, self.context.account_id, instance.name, differ)
             remember_identity(session, self.context.account_id, machine, identity)
             audit.record(
                 session,
@@ -194,6 +205,8 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
                 instance.name,
                 after={"instance": instance.id, "version": self.params.reference},
             )
+        for text in differ:
+            self.context.log(f"{instance.name}: {text}", "warning")
         return True
 
     def _console_tail(self, instance: Instance) -> str:

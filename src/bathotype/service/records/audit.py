@@ -51,6 +51,7 @@ class Alert(Base):
     cleared_at: Mapped[datetime | None]
     acknowledged_by: Mapped[str | None]
     acknowledged_at: Mapped[datetime | None]
+    acknowledged_reason: Mapped[str | None]
 
 
 class IdempotentAnswer(Base):

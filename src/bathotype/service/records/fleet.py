@@ -48,6 +48,7 @@ class Instance(Base):
     first_boot: Mapped[dict[str, Any]] = mapped_column(default=dict)
     identity: Mapped[dict[str, Any]] = mapped_column(default=dict)
     reason: Mapped[str | None]
+    differences: Mapped[list[Any]] = mapped_column(default=list)  # from its first-boot settings, as sentences
     launched_at: Mapped[datetime] = mapped_column(default=utcnow)
     seen_at: Mapped[datetime | None]
     asked_at: Mapped[datetime | None]

@@ -7,7 +7,8 @@ from typing import Annotated
 from fastapi import Query, Response
 from sqlalchemy import select
 
-from bathotype.core.errors import NotFound
+from bathotype.core.errors import Invalid, NotFound
+from bathotype.core.firstboot.checks import faults
 from bathotype.core.firstboot.settings import FirstBoot
 from bathotype.core.lifecycle.references import check_name
 from bathotype.service import audit, trailend
@@ -76,17 +77,23 @@ def list_alerts(caller: Reader, reads: ReadsOf, paging: Paged, cleared: bool = F
 
 
 @router.post("/alerts/{alert}/acknowledgement", tags=["events"])
-def acknowledge(alert: str, caller: Operator, service: ServiceOf) -> wire.Alert:
-    """Say that one has seen an alert: it stays raised until it is over, and is no longer listed as needing somebody."""
+def acknowledge(alert: str, body: wire.AcknowledgeRequest, caller: Operator, service: ServiceOf) -> wire.Alert:
+    """Say that one has seen an alert, and why it may be.
+
+    It stays raised until it is over, and is no longer listed as needing somebody.  One about what has happened and cannot
+    end by itself, such as a machine that was deleted at the site, ends with it.
+    """
+    reason = body.reason
     with service.database.sessions.begin() as session:
         row = session.get(Alert, alert, with_for_update=CHANGE)
         if row is None or row.account_id != caller.account_id:
             raise NotFound(f"There is no alert {alert!r}.", advice="`bathotype alerts` lists them.")
         if row.acknowledged_at is None:
-            row.acknowledged_by, row.acknowledged_at = caller.actor, utcnow()
-            audit.record(
-                session, caller.account_id, caller.actor, "alert.acknowledged", row.subject, after={"kind": row.kind}
-            )
+            row.acknowledged_by, row.acknowledged_at, row.acknowledged_reason = caller.actor, utcnow(), reason or None
+            after = {"kind": row.kind, "reason": reason}
+            audit.record(session, caller.account_id, caller.actor, "alert.acknowledged", row.subject, after=after)
+            if row.kind in audit.HAPPENED:
+                audit.clear_alert(session, caller.account_id, row.kind, row.subject)
         return wire.Alert.model_validate(row, from_attributes=True)
 
 
@@ -129,6 +136,8 @@ def save_first_boot(
     with service.database.sessions.begin() as session:
         row = session.get(FirstBootSet, (caller.account_id, name), with_for_update=CHANGE)
         conditions.check(f"The set of first-boot settings {name}", _saved(row) if row else None)
+        if wrong := faults(body):
+            raise Invalid(" ".join(wrong))
         session.merge(FirstBootSet(account_id=caller.account_id, name=name, settings=body.model_dump(mode="json")))
         audit.record(session, caller.account_id, caller.actor, "first-boot.saved", name)
     return wire.SavedFirstBoot(name=name, settings=body)

@@ -5,8 +5,9 @@ from __future__ import annotations
 from typing import Annotated
 
 from fastapi import Query
+from pydantic import ValidationError
 
-from bathotype.core.errors import BathotypeError
+from bathotype.core.errors import BathotypeError, Invalid
 from bathotype.core.generalize.profile import Profile
 from bathotype.core.units import iec, plural
 from bathotype.service.access.principals import Principal
@@ -39,9 +40,13 @@ def inspect_machine(
 ) -> Inspection:
     """Preflight: every obstacle to a capture and every warning at once.  Changes nothing."""
     tags = dict(t.partition("=")[::2] for t in tag or [])
-    asked = CapturePlanRequest(
-        machine=machine, region=region, mode=mode, profile=profile, line=line, number=number, tags=tags
-    )
+    try:
+        asked = CapturePlanRequest(
+            machine=machine, region=region, mode=mode, profile=profile, line=line, number=number, tags=tags
+        )
+    except ValidationError as error:
+        faults = "; ".join(fault["msg"].removeprefix("Value error, ") for fault in error.errors())
+        raise Invalid(f"The request is not valid: {faults}.") from error
     return _inspection(service, caller, asked)
 
 

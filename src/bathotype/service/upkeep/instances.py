@@ -8,14 +8,19 @@ from __future__ import annotations
 from collections.abc import Iterator
 from datetime import datetime, timedelta
 from itertools import islice
+from typing import Any
 
 from sqlalchemy import func, select, update
 from sqlalchemy.orm import Session
 
 from bathotype.core.errors import BathotypeError
+from bathotype.core.firstboot.checks import differences
+from bathotype.core.firstboot.settings import first_boot_of
+from bathotype.core.guest.agent import AgentRefused, GuestAgent
 from bathotype.service import audit
 from bathotype.service.admission import judge
 from bathotype.service.database import Database
+from bathotype.service.guests.firstboot import note_differences, read_seen
 from bathotype.service.identities import forget_identity, read_identity, remember_identity
 from bathotype.service.records import Account, BaseDisk, Instance, Version
 from bathotype.service.records.base import CHANGE, new_id, utcnow
@@ -109,6 +114,9 @@ class Follower:
             return
         if machine is None:
             change(session, instance, "terminated", "It was deleted at the site.")
+            text = f"{instance.name} in {instance.region} was deleted at the site, not by this service."
+            audit.raise_alert(session, instance.account_id, "deleted-at-site", instance.name, text)
+            audit.clear_alert(session, instance.account_id, "first-boot-differs", instance.name)
             instance.ended_at = utcnow()
             forget_identity(session, instance.account_id, str(instance.site_machine))
             return
@@ -235,11 +243,20 @@ def _ask(turn: Turn, site: Site, account_id: str, instance: Instance) -> None:
         machine = site.machine(str(instance.site_machine))
         with site.agent(machine.id, timeout=3) as agent:
             found = read_identity(agent)
-    except BathotypeError:
+            differ = _still_differs(agent, instance, found) if instance.differences else []
+    except (BathotypeError, AgentRefused):
         return
     with turn.database.sessions.begin() as session:
-        session.execute(this.values(identity=found))
+        session.execute(this.values(identity=found, differences=differ))
+        if instance.differences:
+            note_differences(session, account_id, instance.name, differ)
         remember_identity(session, account_id, machine, found)
+
+
+def _still_differs(agent: GuestAgent, instance: Instance, identity: dict[str, Any]) -> list[str]:
+    """What differed after the first boot may have come right since."""
+    settings = first_boot_of(instance.first_boot)
+    return differences(settings, instance.host_name, read_seen(agent, settings, identity))
 
 
 DUTY = Duty("instances", _run)

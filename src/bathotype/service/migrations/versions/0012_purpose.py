@@ -1,7 +1,8 @@
-"""the order of a placement's regions"""
+"""the order of a placement's regions; what differs from first-boot settings; why alerts are acknowledged"""
 
 import sqlalchemy as sa
 from alembic import op
+from sqlalchemy.dialects.postgresql import JSONB
 
 revision = "0012"
 down_revision = "0011"
@@ -11,7 +12,11 @@ depends_on = None
 
 def upgrade() -> None:
     op.add_column("placements", sa.Column("position", sa.BigInteger(), nullable=False, server_default="0"))
+    op.add_column("instances", sa.Column("differences", JSONB(), nullable=False, server_default="[]"))
+    op.add_column("alerts", sa.Column("acknowledged_reason", sa.String(), nullable=True))
 
 
 def downgrade() -> None:
+    op.drop_column("alerts", "acknowledged_reason")
+    op.drop_column("instances", "differences")
     op.drop_column("placements", "position")
