@@ -18,9 +18,11 @@ from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime
 from typing import Any
 
+from bathotype.core.contents.platform import PlatformOffered
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.errors import NotFound, Refused, Unavailable
 from bathotype.core.guest.agent import AgentSilent, GuestAgent
+from bathotype.core.lifecycle.purpose import SizeOffered
 from bathotype.sites.protocol import SiteDisk, SiteLimits, SiteMachine
 
 REGIONS: dict[str, tuple[str, ...]] = {
@@ -28,7 +30,13 @@ REGIONS: dict[str, tuple[str, ...]] = {
     "fjord-2": ("fjord-2a", "fjord-2b", "fjord-2c"),
     "lagoon-3": ("lagoon-3a", "lagoon-3b"),
 }
-MACHINE_SIZES = ("small", "medium", "large")
+MACHINE_SIZES = {"small": SizeOffered(1, 512), "medium": SizeOffered(2, 2048), "large": SizeOffered(8, 16384)}
+PLATFORMS = {
+    name: PlatformOffered(
+        ("bios",) if name == "lagoon-3" else ("bios", "uefi"), ("x86_64",), True, ("virtio-blk",), ("virtio-net",)
+    )
+    for name in REGIONS
+}
 TAGS = ("owner", "purpose")
 
 
@@ -244,7 +252,7 @@ class MemorySite:
             self._region(region)
         held = [m for m in self._cloud.machines.values() if m.account == self._account]
         quotas = {"machines": (len(held), self._cloud.most_machines), "snapshots": (0, 40)}
-        return SiteLimits(REGIONS, MACHINE_SIZES, 2 * 1024**4, TAGS, quotas)
+        return SiteLimits(REGIONS, MACHINE_SIZES, 2 * 1024**4, TAGS, quotas, PLATFORMS)
 
     def machines(self, region: str) -> Iterator[SiteMachine]:
         # Looked up when it is asked for, not before: callers rely on that.

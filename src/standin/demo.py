@@ -25,6 +25,7 @@ MIB = 1024 * 1024
 _LINUX = "0FC63DAF-8483-4772-8E79-3D69D8477DE4"
 _SWAP = "0657FD6D-A4AB-43C4-84E5-0933C84B4F4F"
 _BIOS = "21686148-6449-6E6F-744E-656564454649"
+_ESP, _ESP_MIB = "C12A7328-F81F-11D2-BA4B-00A0C93EC93B", 36
 _WINDOWS = "EBD0A0A2-B9E5-4433-87C0-68B6B72699C7"
 # Disks of one seed are the same to the byte, whenever they are made.
 _STAMP = 1_760_000_000
@@ -138,26 +139,54 @@ def build_boot_disk(path: Path, spec: Any, address: str, rng: random.Random) -> 
     if spec.kind is None:
         _opaque_disk(path, spec, rng)
         return
-    swap = 16
+    swap, uefi = 16, spec.special == "spill"
     if spec.special == "mbr":
         _partition(path, "label: dos\nlabel-id: 0x7e1de001\nstart=2048,type=83,bootable\n")
     else:
+        first = f"size={_ESP_MIB}MiB,type={_ESP}" if uefi else f"size=1MiB,type={_BIOS}"
         _partition(
             path,
             f"label: gpt\nlabel-id: {_uuid(rng)}\nfirst-lba: 2048\n"
-            f"size=1MiB,type={_BIOS},uuid={_uuid(rng)},name=boot-code\n"
+            f"{first},uuid={_uuid(rng)},name=boot-code\n"
             f"size={swap}MiB,type={_SWAP},uuid={_uuid(rng)},name=swap\ntype={_LINUX},uuid={_uuid(rng)},name=root\n",
         )
     parts = partitions(path)
     root = parts[-1]
+    if uefi:
+        _loader(path, parts[0].start)
+    else:
+        with path.open("r+b") as file:
+            file.write(rng.randbytes(440))  # the boot code that BIOS runs
     if spec.special != "mbr":
         with path.open("r+b") as file:
-            file.seek(parts[0].start)
-            file.write(rng.randbytes(30_000))
+            if not uefi:
+                file.seek(parts[0].start)
+                file.write(rng.randbytes(30_000))
             file.seek(parts[1].start)
             file.write(_swap_area(parts[1].size, rng))
     tree = lived_in(spec.kind, spec.name, address, rng, spill=spec.special == "spill")
     _make_ext4(path, root.start, root.size, rng, tree)
+
+
+def _loader(path: Path, start: int) -> None:
+    """The file system from which UEFI boots, with a signed loader."""
+    head = bytearray(4096)
+    head[:2], head[0x3C:0x40], head[0x80:0x84] = b"MZ", struct.pack("<I", 0x80), b"PE\0\0"
+    struct.pack_into("<H", head, 0x80 + 24, 0x20B)
+    struct.pack_into("<II", head, 0x80 + 24 + 112 + 32, 0x800, 1400)  # where the certificates lie
+    with tempfile.TemporaryDirectory() as folder:
+        volume, loader = Path(folder) / "esp", Path(folder) / "BOOTX64.EFI"
+        create_raw(volume, _ESP_MIB * MIB)
+        loader.write_bytes(bytes(head))
+        for command in (
+            [tool("mkfs.fat"), "--invariant", "-F", "32", "-n", "EFI", str(volume)],
+            [tool("mmd"), "-i", str(volume), "::EFI", "::EFI/BOOT"],
+            [tool("mcopy"), "-i", str(volume), str(loader), "::EFI/BOOT/BOOTX64.EFI"],
+        ):
+            subprocess.run(command, check=True, capture_output=True)
+        with path.open("r+b") as file:
+            file.seek(start)
+            file.write(volume.read_bytes())
 
 
 def _make_ext4(path: Path, start: int, size: int, rng: random.Random, tree: Tree) -> None:

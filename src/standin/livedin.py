@@ -140,6 +140,12 @@ OLD_SURGE = Kind(
 def lived_in(kind: Kind, host: str, address: str, rng: random.Random, *, spill: bool = False) -> Tree:
     """A tree as months of use leave it; ``spill`` adds a password in a settings file."""
     tree = Tree()
+    modules = f"/usr/lib/modules/6.1.0-3{kind.version[-1]}-amd64"
+    tree.put(f"{modules}/modules.builtin", "kernel/drivers/ata/ahci.ko\n")
+    tree.put(
+        f"{modules}/modules.dep",
+        "kernel/drivers/block/virtio_blk.ko.xz:\nkernel/drivers/net/virtio_net.ko.xz: kernel/net/core/failover.ko.xz\n",
+    )
     machine_id = rng.randbytes(16).hex()
     _system(tree, kind, host, machine_id, rng)
     _people(tree, host, rng)

@@ -14,6 +14,19 @@ REGIONS: dict[str, tuple[str, ...]] = {
 }
 
 
+#: What machines of each region have: the oldest region boots by BIOS alone.
+MACHINES: dict[str, dict[str, object]] = {
+    region: {
+        "boot": ["bios"] if region == "lagoon-3" else ["bios", "uefi"],
+        "architectures": ["x86_64"],
+        "trusted_module": region == "fjord-2",
+        "disk_buses": ["virtio-blk"],
+        "network_cards": ["virtio-net"],
+    }
+    for region in REGIONS
+}
+
+
 @dataclass(frozen=True)
 class Size:
     """A machine size: virtual processors, memory in MiB, and what plays machines of it: ``modelled`` or ``qemu``."""

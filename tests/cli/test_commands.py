@@ -10,6 +10,7 @@ from pathlib import Path
 import pytest
 
 from bathotype.cli.main import COMMANDS
+from bathotype.core.words import table
 from tests.cli.conftest import Cli
 from tests.office import Office
 
@@ -48,7 +49,7 @@ def test_launch_and_the_end_of_a_version(office: Office, cli: Cli, tmp_path: Pat
     assert "host name\th-1" in shown and "host key\tSHA256:" in shown
     assert done(cli("instances", "counts")) == "ends@1.0.0\treleased\t2 running\n"
     done(cli("versions", "hold", "ends@1.0.0", "--name", "audit", "--reason", "because of the audit"))
-    done(cli("sunset", "ends@1.0.0", "--retire-on", "2099-01-01"))
+    done(cli("sunset", "ends@1.0.0", "--until", "2099-01-01"))
     assert "2 instances" in cli("retire", "ends@1.0.0", "--plan").stderr
     done(cli("retire", "ends@1.0.0"))
     refused = cli("purge", "ends@1.0.0")
@@ -96,7 +97,7 @@ def test_rules_are_set_explained_and_removed(office: Office, cli: Cli, tmp_path:
         (["machines", "show", "ghost"], 3, "no machine"),
         (["launch", "gauge-collector"], 2, "--region"),
         (["launch", "none@1.0.0", "--region", "atlantis"], 3, "no line"),
-        (["sunset", "gauge-collector@1.0.0", "--retire-on", "soon"], 2, "not a date"),
+        (["sunset", "gauge-collector@1.0.0", "--until", "soon"], 2, "not a date"),
         (["capture", "gauge-seed-01", "--line", "x", "--profile", "./none.yaml"], 2, "cannot be read"),
         (["capture", "gauge-seed-01", "--line", "x", "--number", "one"], 3, "no machine"),
         (["operations", "show", "op-none"], 3, "no operation"),
@@ -116,3 +117,49 @@ def test_the_help_names_every_command_as_its_module_does() -> None:
         import_module(f"bathotype.cli.commands.{module}").register(parsers)
         found |= {action.dest: (module, str(action.help)) for action in parsers._choices_actions}
     assert found == COMMANDS
+
+
+def test_what_there_is_to_choose_from(office: Office, cli: Cli) -> None:
+    assert "skerry-1\tanswers\tskerry-1a, skerry-1b" in done(cli("regions", "list"))
+    assert "machines boot by\tbios\n" in done(cli("regions", "show", "lagoon-3"))
+    assert "fjord-2\tlarge\t8\t16.0 GiB" in done(cli("regions", "sizes"))
+    assert "skerry-1\tlagoon-3\t95 ms\tnone\tnot yet" in done(cli("regions", "links"))
+    assert done(cli("regions", "buckets")) == ""
+    assert "linux\t" in done(cli("profiles", "list"))
+    assert "Clones with one host key" in done(cli("profiles", "show", "linux"))
+    assert "vhdx\t.vhdx\t\tyes" in done(cli("formats")) and "ova\t.ova\tyes\tyes" in done(cli("formats"))
+    assert "sunset\tThe state of a version whose end is announced" in done(cli("help", "words", "sunset"))
+
+
+def test_lists_for_programs(office: Office, cli: Cli) -> None:
+    office.version("ends@1.0.0")
+    office.version("ends@1.1.0")
+    lines = done(cli("versions", "list", "ends", "--ndjson")).splitlines()
+    assert [json.loads(line)["number"] for line in lines] == ["1.1.0", "1.0.0"]
+    assert done(cli("versions", "list", "ends", "--header")).startswith("version\tstate\tmarks")
+    sourced = done(cli("resolve", "ends", "--format", "env"))
+    assert "export BATHOTYPE_REFERENCE=tide-core/ends@1.1.0\n" in sourced and "{" not in sourced
+
+
+def test_purpose_and_proof_from_the_command_line(office: Office, cli: Cli, tmp_path: Path, demo_disk: Path) -> None:
+    (tmp_path / "for.yaml").write_text("least: {processors: 2}\nexcluded_sizes: [large]\nlabels: {team: gauges}\n")
+    office.core.create_line("piers")
+    made = ("--purpose", str(tmp_path / "for.yaml"), "--until", "2099-01-01", "--region", "skerry-1")
+    done(cli("import", str(demo_disk), "--line", "piers", "--number", "1.0.0", *made))
+    told = done(cli("versions", "show", "piers@1.0.0"))
+    for part in ("needs at least\t2 processors", "not for sizes\tlarge", "labels\tteam=gauges", "retires on\t2099-01-01",
+                 "boots by\tbios", "can drive\tsata, virtio-blk, virtio-net"):  # fmt: skip
+        assert part in told, part
+    assert "retires on no day" in done(cli("versions", "until", "piers@1.0.0", "never"))
+    sheet = done(cli("versions", "proof", "piers@1.0.0"))
+    assert "SSH host keys\t4 paths" in sheet and "ssh-host-keys: 4 removed\tnothing\tgone" in sheet
+    done(cli("versions", "proof", "piers@1.0.0", "--to", str(tmp_path / "proof.html")))
+    page = (tmp_path / "proof.html").read_text()
+    assert page.startswith("<!doctype html>") and "Proof sheet of piers@1.0.0" in page and "<script" not in page
+    (tmp_path / "wrong.yaml").write_text("least: {processors: none}\ncolour: red\n")
+    refused = cli("versions", "purpose", "piers@1.0.0", str(tmp_path / "wrong.yaml"))
+    assert refused.returncode == 2 and "least.processors" in refused.stderr and "colour" in refused.stderr
+
+
+def test_the_list_of_words_is_the_docs() -> None:
+    assert table() in Path("docs/words.md").read_text()

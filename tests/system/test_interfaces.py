@@ -76,7 +76,7 @@ def test_the_command_line_does_the_whole_job(cli, tmp_path: Path) -> None:  # ty
     assert "openssl\t" in ok("packages", "by-hand@1.0.0")
     assert "by-hand@1.0.0\treleased\topenssl" in ok("packages", "--which", "openssl")
     ok("versions", "hold", "by-hand@1.0.0", "--name", "audit", "--reason", "because of the audit")
-    ok("sunset", "by-hand@1.0.0", "--retire-on", "2099-01-01")
+    ok("sunset", "by-hand@1.0.0", "--until", "2099-01-01")
     ok("marks", "drop", "by-hand", "stable")
     assert "2 instances" in cli("retire", "by-hand@1.0.0", "--plan").stderr
     ok("retire", "by-hand@1.0.0")
@@ -99,7 +99,7 @@ def test_the_command_line_does_the_whole_job(cli, tmp_path: Path) -> None:  # ty
         (["capture", "gauge-seed-02", "--line", "gauge-collector"], 4, "Add --stopped"),
         (["capture", "quay-gauge-01", "--line", "gauge-collector"], 3, "no machine"),
         (["capture", "gauge-seed-01", "--line", "gauge-collector", "--region", "fjord-2"], 3, "is in region skerry-1"),
-        (["sunset", "gauge-collector@1.0.0", "--retire-on", "soon"], 2, "not a date"),
+        (["sunset", "gauge-collector@1.0.0", "--until", "soon"], 2, "not a date"),
         (["capture", "gauge-seed-01", "--line", "gauge-collector", "--profile", "./none.yaml"], 2, "cannot be read"),
         (["operations", "show", "op-none"], 3, "no operation"),
     ],

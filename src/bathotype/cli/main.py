@@ -38,6 +38,9 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "resolve": ("versions", "show what another tool needs to launch a version"),
     "packages": ("versions", "list a version's packages, or the versions that hold a package"),
     "compare": ("versions", "show how the contents of two versions differ"),
+    "regions": ("places", "regions, their sites and what these offer"),
+    "profiles": ("places", "built-in generalization profiles"),
+    "formats": ("places", "list the image formats that can be written and read"),
     "replicate": ("regions", "copy a version to other regions, or change the number of its copies there"),
     "replicas": ("regions", "show where a version is, or every version of a line"),
     "drain": ("regions", "remove a version from a region that does not need it"),
@@ -61,6 +64,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "auth": ("access", "sign in, and the tokens that programs use"),
     "members": ("access", "who may act for the account"),
     "keys": ("access", "keys that sign versions"),
+    "help": ("help", "what the words mean"),
     "serve": ("processes", "serve the HTTP API"),
     "worker": ("processes", "run operations and upkeep"),
     "schema": ("processes", "the database's tables"),
@@ -110,12 +114,21 @@ def main(argv: list[str] | None = None) -> int:
     if "_ARGCOMPLETE" in os.environ:
         import argcomplete
 
+        from bathotype.cli.completion import attach
+
+        attach(parser)
         argcomplete.autocomplete(parser)
     given, rest = parser.parse_known_args(argv)
     if rest and not getattr(given, "hands_on", False):
         parser.error(f"unrecognized arguments: {' '.join(rest)}")
     given.rest = rest
+    if getattr(given, "ndjson", False):
+        given.json = True
     try:
+        if given.needs_client or given.json:
+            from bathotype.cli.output import configure
+
+            configure(given)
         with contextlib.ExitStack() as stack:
             client = stack.enter_context(connect(given)) if given.needs_client else None
             return given.handler(client, given) or 0

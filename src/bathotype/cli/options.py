@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Callable
+from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -11,6 +12,7 @@ from bathotype.core.errors import Invalid
 
 if TYPE_CHECKING:
     from bathotype.client import Client
+    from bathotype.core.lifecycle.purpose import Purpose
 
 Handler = Callable[["Client", argparse.Namespace], int | None]
 Subparsers = Any
@@ -28,6 +30,8 @@ def command(
         epilog=f"examples:\n{examples}" if examples else None,
     )
     parser.add_argument("--json", action="store_true", help="one JSON document on standard output")
+    parser.add_argument("--ndjson", action="store_true", help="of a list, one JSON document a line")
+    parser.add_argument("--header", action="store_true", help="a line of headings before a list on a pipe")
     parser.add_argument("--account", dest="acting_as", metavar="ACCOUNT", help="act for this account of yours")
     parser.set_defaults(handler=handler, needs_client=needs_client)
     return parser
@@ -60,6 +64,45 @@ def tags_of(given: argparse.Namespace) -> dict[str, str]:
             raise Invalid(f"{item!r} is not KEY=VALUE.")
         found[key] = value
     return found
+
+
+def until_of(given: argparse.Namespace) -> date | None:
+    """The day of ``--until``.  Raises `Invalid`."""
+    try:
+        return date.fromisoformat(given.until) if given.until else None
+    except ValueError as error:
+        raise Invalid(f"{given.until!r} is not a date.", advice="Write YYYY-MM-DD.") from error
+
+
+def made_for(parser: argparse.ArgumentParser) -> None:
+    """What the version that a command makes is for, and until when."""
+    parser.add_argument("--notes", default="", help="what people should know about it")
+    parser.add_argument(
+        "--purpose",
+        metavar="FILE",
+        help="YAML: machines that it wants, contact, terms (default: as the version before)",
+    )
+    parser.add_argument("--until", metavar="DATE", help="YYYY-MM-DD; it retires by itself on this date")
+
+
+def made_for_of(given: argparse.Namespace) -> dict[str, Any]:
+    """The same as arguments of the client."""
+    return {"notes": given.notes, "purpose": purpose_of(given.purpose), "retire_on": until_of(given)}
+
+
+def purpose_of(path: str | None) -> Purpose | None:
+    """A purpose from a YAML file.  Raises `Invalid` with what is wrong in it."""
+    if path is None:
+        return None
+    from pydantic import ValidationError
+
+    from bathotype.core.lifecycle.purpose import Purpose
+
+    try:
+        return Purpose.model_validate(read_yaml(path) or {})
+    except ValidationError as error:
+        faults = "; ".join(f"{'.'.join(str(p) for p in e['loc'])}: {e['msg']}" for e in error.errors()[:5])
+        raise Invalid(f"{path} is no purpose: {faults}.", advice="See docs/concepts.md for its fields.") from error
 
 
 def read_yaml(path: str) -> Any:

@@ -29,6 +29,8 @@ if TYPE_CHECKING:
 _REMARKS = ("obstacle", "warning", "ok")
 #: Characters that JSON leaves as they are although they steer a terminal.
 _HIGH_CONTROLS = re.compile("[\x7f-\x9f]")
+#: How lists are printed: see the options of `bathotype.cli.options.command`.
+_asked = {"header": False, "ndjson": False}
 console = Console(highlight=False, soft_wrap=False)
 errors = Console(stderr=True, highlight=False)
 _COLOURS = {
@@ -74,8 +76,18 @@ def transfer_bar(name: str) -> Iterator[Callable[[int, int], None]]:
         yield lambda done, total: progress.update(bar, completed=done, total=total)
 
 
+def configure(given: argparse.Namespace) -> None:
+    """Take over how a command's output was asked for."""
+    for name in _asked:
+        _asked[name] = bool(getattr(given, name, False))
+
+
 def emit_json(value: Any) -> None:
-    """One JSON document."""
+    """One JSON document; with ``--ndjson`` one for each item of a list, a line each."""
+    if _asked["ndjson"] and isinstance(value, list | tuple):
+        for item in value:
+            print(_HIGH_CONTROLS.sub(_escaped, json.dumps(_plain(item), ensure_ascii=False)))
+        return
     print(_json(value, sys.stdout))
 
 
@@ -94,7 +106,11 @@ def say_problem(error: BathotypeError) -> None:
 
 def _json(value: Any, stream: TextIO) -> str:
     text = json.dumps(_plain(value), indent=2 if stream.isatty() else None, ensure_ascii=False)
-    return _HIGH_CONTROLS.sub(lambda match: f"\\u{ord(match[0]):04x}", text)
+    return _HIGH_CONTROLS.sub(_escaped, text)
+
+
+def _escaped(match: re.Match[str]) -> str:
+    return f"\\u{ord(match[0]):04x}"
 
 
 def _plain(value: Any) -> Any:
@@ -110,10 +126,13 @@ def _plain(value: Any) -> Any:
 
 
 def table(headings: Sequence[str], rows: Iterable[Sequence[Any]], *, empty: str = "Nothing yet.") -> None:
-    """A table for people; on a pipe, tab-separated values without headings."""
+    """A table for people; on a pipe, tab-separated values, with headings where ``--header`` asks for them.
+
+    Where the terminal is narrow, texts are folded; ids, references and other single words are never broken.
+    """
     rows = [[_cell(value) for value in row] for row in rows]
     if not sys.stdout.isatty():
-        for row in rows:
+        for row in [list(headings), *rows] if _asked["header"] else rows:
             print("\t".join(row))
         return
     if not rows:
@@ -124,12 +143,18 @@ def table(headings: Sequence[str], rows: Iterable[Sequence[Any]], *, empty: str 
     shown = Table(box=None, pad_edge=False, header_style="bold", padding=(0, 2, 0, 0))
     for i in kept:
         numeric = all(row[i][:1].isdigit() or not row[i] for row in rows) and headings[i] in _NUMERIC
-        shown.add_column(headings[i], justify="right" if numeric else "left", overflow="fold")
+        widest = max((len(word) for row in rows for word in row[i].split()), default=0)
+        whole = min(max(widest, len(headings[i])), _MOST_WHOLE)
+        shown.add_column(
+            headings[i], justify="right" if numeric else "left", overflow="fold", min_width=whole, no_wrap=numeric
+        )
     for row in rows:
         shown.add_row(*[Text(row[i], style=_COLOURS.get(row[i], "")) for i in kept])
     console.print(shown)
 
 
+#: Words up to this length are kept whole in tables.
+_MOST_WHOLE = 44
 _NUMERIC = {"size", "bytes", "paths", "used", "stored", "new", "running", "versions", "behind", "packages"}
 
 

@@ -19,7 +19,8 @@ from bathotype.client.fleet import FleetCalls
 from bathotype.client.overview import OverviewCalls
 from bathotype.client.regions import RegionCalls
 from bathotype.client.sharing import SharingCalls
-from bathotype.client.transport import NotSignedIn, OperationFailed, Transport, error_of, if_match
+from bathotype.client.transport import PATIENCE, NotSignedIn, OperationFailed, Transport, error_of, if_match
+from bathotype.core.lifecycle.purpose import Purpose
 from bathotype.wire import fleet, images
 from bathotype.wire import machines as site
 from bathotype.wire import operations as work
@@ -46,13 +47,23 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
     """A service, as one account sees it.  Errors are those of `bathotype.core.errors`."""
 
     def __init__(
-        self, url: str, token: str, *, account: str = "", timeout: float = 60.0, http: httpx.Client | None = None
+        self,
+        url: str,
+        token: str,
+        *,
+        account: str = "",
+        timeout: float = 60.0,
+        patience: float = PATIENCE,
+        http: httpx.Client | None = None,
     ) -> None:
-        """``http`` replaces the connection over the network, for example by one to an application in this process."""
-        self._transport = Transport(url, token, account=account, timeout=timeout, http=http)
+        """``timeout`` is for one answer, ``patience`` how long calls are repeated while the service is away, in seconds.
+
+        ``http`` replaces the connection over the network, for example by one to an application in this process.
+        """
+        self._transport = Transport(url, token, account=account, timeout=timeout, patience=patience, http=http)
 
     @classmethod
-    def from_environment(cls, *, account: str = "") -> Client:
+    def from_environment(cls, *, account: str = "", timeout: float = 60.0, patience: float = PATIENCE) -> Client:
         """From ``BATHOTYPE_URL``, ``BATHOTYPE_TOKEN`` and ``BATHOTYPE_ACCOUNT``, else as it was logged in.
 
         Raises `NotSignedIn` where neither is there.
@@ -60,7 +71,7 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         url, token = os.environ.get("BATHOTYPE_URL", ""), os.environ.get("BATHOTYPE_TOKEN", "")
         account = account or os.environ.get("BATHOTYPE_ACCOUNT", "")
         if url and token:
-            return cls(url, token, account=account)
+            return cls(url, token, account=account, timeout=timeout, patience=patience)
         kept = load(default_path())
         if kept is None or (url and url.rstrip("/") != kept.url.rstrip("/")):
             unset = [n for n, v in (("BATHOTYPE_URL", url), ("BATHOTYPE_TOKEN", token)) if not v]
@@ -69,7 +80,7 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
                 f"You are not signed in, and {missing}.",
                 advice="Run `bathotype auth login --url URL --user NAME`; the demo writes both to DIR/demo.env.",
             )
-        return cls(kept.url, kept.token, account=account or kept.account)
+        return cls(kept.url, kept.token, account=account or kept.account, timeout=timeout, patience=patience)
 
     def close(self) -> None:
         """Close the connections."""
@@ -153,13 +164,15 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         mode: catalogue.CaptureMode = "live",
         profile: ProfileGiven = "linux",
         notes: str = "",
+        purpose: Purpose | None = None,
+        retire_on: date | None = None,
         tags: dict[str, str] | None = None,
         key: str | None = None,
     ) -> work.Operation:
         """Start a capture: see `bathotype.wire.versions.CaptureRequest`."""
         body = catalogue.CaptureRequest(
             machine=machine, line=line, region=region, number=number, bump=bump, mode=mode, profile=profile, notes=notes,
-            tags=tags or {},
+            purpose=purpose, retire_on=retire_on, tags=tags or {},
         )  # fmt: skip
         return work.Operation.model_validate(self._create("/captures", body.model_dump(mode="json"), key))
 
@@ -208,6 +221,10 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         """How two versions differ."""
         return self._transport.one(catalogue.Difference, "GET", f"/versions/{old}/difference", params={"to": new})
 
+    def proof(self, reference: str) -> catalogue.Proof:
+        """The proof sheet."""
+        return self._transport.one(catalogue.Proof, "GET", f"/versions/{reference}/proof")
+
     def resolve(self, reference: str, *, region: str | None = None) -> catalogue.Resolution:
         """What another tool needs to launch it."""
         return self._transport.one(
@@ -230,10 +247,13 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         *,
         pin_only: bool | None = None,
         notes: str | None = None,
+        purpose: Purpose | None = None,
+        retire_on: date | Literal["never"] | None = None,
         revision: str | None = None,
     ) -> catalogue.Version:
-        """Change notes or pin-only; with the ``revision`` that was seen, only if nobody has changed them since."""
-        body = catalogue.ChangeRequest(pin_only=pin_only, notes=notes).model_dump(exclude_none=True)
+        """Change what may change of its record; with the ``revision`` that was seen, only if nobody has changed it since."""
+        asked = catalogue.ChangeRequest(pin_only=pin_only, notes=notes, purpose=purpose, retire_on=retire_on)
+        body = asked.model_dump(mode="json", exclude_none=True)
         return self._transport.one(
             catalogue.Version, "PATCH", f"/versions/{reference}", json=body, headers=if_match(revision)
         )
@@ -437,11 +457,13 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         bump: Part | None = None,
         profile: ProfileGiven | None = "linux",
         notes: str = "",
+        purpose: Purpose | None = None,
+        retire_on: date | None = None,
     ) -> images.ImportInspection:
         """What an import depends on."""
         body = images.ImportRequest(
             line=line, upload=upload, url=url, region=region, format=format, number=number, bump=bump, profile=profile,
-            notes=notes,
+            notes=notes, purpose=purpose, retire_on=retire_on,
         )  # fmt: skip
         return self._transport.one(
             images.ImportInspection, "POST", "/import-inspections", json=body.model_dump(mode="json")
@@ -459,12 +481,14 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         bump: Part | None = None,
         profile: ProfileGiven | None = "linux",
         notes: str = "",
+        purpose: Purpose | None = None,
+        retire_on: date | None = None,
         key: str | None = None,
     ) -> work.Operation:
         """Import a file that was uploaded, or one in a bucket, as a staged version."""
         body = images.ImportRequest(
             line=line, upload=upload, url=url, region=region, format=format, number=number, bump=bump, profile=profile,
-            notes=notes,
+            notes=notes, purpose=purpose, retire_on=retire_on,
         )  # fmt: skip
         return work.Operation.model_validate(self._create("/imports", body.model_dump(mode="json"), key))
 
@@ -476,6 +500,8 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         number: str | None = None,
         bump: Part | None = None,
         notes: str = "",
+        purpose: Purpose | None = None,
+        retire_on: date | None = None,
         region: str | None = None,
         even_unchanged: bool = False,
         key: str | None = None,
@@ -483,7 +509,7 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         """A new version from an old one, by typed steps on its disk."""
         body = images.EditRequest(
             reference=reference, steps=steps, number=number, bump=bump, notes=notes, region=region,
-            even_unchanged=even_unchanged,
+            purpose=purpose, retire_on=retire_on, even_unchanged=even_unchanged,
         )  # fmt: skip
         return work.Operation.model_validate(self._create("/edits", body.model_dump(mode="json"), key))
 
@@ -495,12 +521,14 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         number: str | None = None,
         bump: Part | None = None,
         notes: str = "",
+        purpose: Purpose | None = None,
+        retire_on: date | None = None,
         region: str | None = None,
         even_unchanged: bool = False,
     ) -> images.EditPlan:
         """What an edit would change, path by path."""
         body = images.EditRequest(
             reference=reference, steps=steps, number=number, bump=bump, notes=notes, region=region,
-            even_unchanged=even_unchanged,
+            purpose=purpose, retire_on=retire_on, even_unchanged=even_unchanged,
         )  # fmt: skip
         return self._transport.one(images.EditPlan, "POST", "/edit-plans", json=body.model_dump(mode="json"))

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from bathotype.client.calls import Calls
 from bathotype.wire import overview as wire
+from bathotype.wire import regions as places
 
 
 class OverviewCalls(Calls):
@@ -36,3 +39,19 @@ class OverviewCalls(Calls):
     def regions(self) -> list[wire.RegionState]:
         """Every region: whether its site answers, and what is used of its quotas."""
         return self._transport.many(wire.RegionState, "/regions")
+
+    def links(self) -> list[places.LinkState]:
+        """The links between regions."""
+        return self._transport.many(places.LinkState, "/links")
+
+    def buckets(self) -> list[places.BucketState]:
+        """The buckets that the account may import from."""
+        return self._transport.many(places.BucketState, "/buckets")
+
+    def formats(self) -> list[places.FormatState]:
+        """The image formats that can be written and read."""
+        return self._transport.many(places.FormatState, "/formats")
+
+    def profiles(self) -> list[dict[str, Any]]:
+        """The built-in generalization profiles, with their steps."""
+        return list(self._transport.call("GET", "/profiles").json())

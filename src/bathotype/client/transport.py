@@ -13,7 +13,8 @@ from bathotype.core.errors import BathotypeError, Damaged, NotSignedIn, Unavaila
 
 __all__ = ["NotSignedIn", "OperationFailed", "Transport", "error_of"]
 Model = TypeVar("Model", bound=BaseModel)
-_PATIENCE = 20.0
+#: How long calls are repeated while the service is away, in seconds.
+PATIENCE = 20.0
 ACCOUNT_HEADER = "Bathotype-Account"
 
 
@@ -27,9 +28,16 @@ class Transport:
     """One connection to a service with one token, acting for one account."""
 
     def __init__(
-        self, url: str, token: str, *, account: str = "", timeout: float = 60.0, http: httpx.Client | None = None
+        self,
+        url: str,
+        token: str,
+        *,
+        account: str = "",
+        timeout: float = 60.0,
+        patience: float = PATIENCE,
+        http: httpx.Client | None = None,
     ) -> None:
-        self.url = url.rstrip("/")
+        self.url, self._patience = url.rstrip("/"), patience
         self.http = http or httpx.Client(timeout=timeout, trust_env=False)
         self.http.base_url = httpx.URL(f"{self.url}/api/v1")
         self.http.headers.update({"Authorization": f"Bearer {token}"} if token else {})
@@ -41,8 +49,12 @@ class Transport:
         Raises the exception that the service's problem document stands for.
         """
         options["params"] = {k: v for k, v in (options.get("params") or {}).items() if v is not None}
-        repeatable = method in ("GET", "PUT", "DELETE") or "Idempotency-Key" in (options.get("headers") or {})
-        for attempt in stamina.retry_context(on=Unavailable, attempts=None if repeatable else 1, timeout=_PATIENCE):
+        repeatable = self._patience > 0 and (
+            method in ("GET", "PUT", "DELETE") or "Idempotency-Key" in (options.get("headers") or {})
+        )
+        for attempt in stamina.retry_context(
+            on=Unavailable, attempts=None if repeatable else 1, timeout=self._patience or None
+        ):
             with attempt:
                 return self._once(method, path, **options)
         raise AssertionError("unreachable")

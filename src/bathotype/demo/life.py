@@ -17,6 +17,7 @@ from sqlalchemy import insert, select
 
 from bathotype.client import Client, OperationFailed
 from bathotype.core.errors import BathotypeError
+from bathotype.core.lifecycle.purpose import Capacity, Purpose
 from bathotype.core.lifecycle.rules import LaunchRule
 from bathotype.demo.people import make_people
 from bathotype.demo.system import DemoSystem
@@ -39,6 +40,14 @@ _NOTES = {
     "1.3.0": "Quieter log; keeps a day of readings when the line is down.",
     "1.4.0": "Tries the upload service.",
 }
+_PURPOSE = Purpose(
+    least=Capacity(processors=1, memory_mib=256),
+    recommended=Capacity(memory_mib=512),
+    excluded_sizes=["large"],
+    contact="orla@tide.example",
+    licence="For the Halvane Tide Office and its harbours.",
+    labels={"team": "gauges", "criticality": "high"},
+)
 #: What an edit changes from one version to the next; all invented.
 _EDITS: dict[str, tuple[str, str]] = {
     "1.1.0": ("/etc/tide/interval.conf", "seconds = 60\n"),
@@ -89,7 +98,12 @@ def _release(client: Client, reference: str) -> None:
 
 
 def _collector(client: Client) -> None:
-    _done(client, client.capture(machine="gauge-seed-01", line=_COLLECTOR, number="1.0.0", notes="The first one."))
+    _done(
+        client,
+        client.capture(
+            machine="gauge-seed-01", line=_COLLECTOR, number="1.0.0", notes="The first one.", purpose=_PURPOSE
+        ),
+    )
     _release(client, f"{_COLLECTOR}@1.0.0")
     base = "1.0.0"
     for number, (path, content) in _EDITS.items():
@@ -103,6 +117,7 @@ def _collector(client: Client) -> None:
         for operation in client.replicate(f"{_COLLECTOR}@{number}", places):
             _done(client, operation)
     client.set_mark(_COLLECTOR, "stable", "1.3.0")
+    client.change(f"{_COLLECTOR}@1.4.0", retire_on=datetime.now(UTC).date() + timedelta(days=400))
     client.hold(f"{_COLLECTOR}@1.0.0", "audit-2026", "Kept for the audit of 2026.")
 
 

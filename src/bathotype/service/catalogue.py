@@ -7,6 +7,7 @@ from collections.abc import Iterable, Set
 from sqlalchemy import Select, func, select
 from sqlalchemy.orm import Session
 
+from bathotype.core.contents.platform import Platform
 from bathotype.core.errors import NotFound, Refused
 from bathotype.core.lifecycle.references import Reference, check_name, parse_reference
 from bathotype.core.lifecycle.retirement import Usage
@@ -83,6 +84,19 @@ def machine_size_of(version: Version) -> str:
     return str(version.source.get("machine_size") or version.source.get("size") or "small")
 
 
+def needs_of(version: Version) -> Platform:
+    """What a version's disk needs of a machine, as far as it is known."""
+    found = version.contents.get("needs") or {}
+    return Platform(
+        tuple(found.get("boot", ())),
+        str(found.get("architecture", "")),
+        bool(found.get("signed_loader")),
+        bool(found.get("trusted_module")),
+        tuple(found.get("disk_drivers", ())),
+        tuple(found.get("network_drivers", ())),
+    )
+
+
 def running_counts(session: Session, versions: Iterable[str]) -> dict[str, int]:
     """Instances of each version that are there or coming."""
     query = select(Instance.version_id, func.count()).where(Instance.version_id.in_(list(versions)), IS_PRESENT)
@@ -107,6 +121,7 @@ def usage_of(session: Session, version: Version) -> Usage:
         )
         or 0,
         stored_bytes=version.stored_bytes,
+        retire_on=version.retire_on,
     )
 
 

@@ -19,7 +19,7 @@ from bathotype.core.confined.imagefile import (
     PreviewQuestion,
 )
 from bathotype.core.confined.reader import ConfinedReader
-from bathotype.core.contents.platform import Platform
+from bathotype.core.contents.platform import Platform, PlatformOffered, unmet
 from bathotype.core.disk.source import ByteSource
 from bathotype.core.errors import BathotypeError, NotFound, Refused
 from bathotype.core.formats.packed import packing_of
@@ -121,8 +121,8 @@ def examine(
             return found
         found.file, found.image = file, reader.ask(LOOK_INTO, FileQuestion(form), file)
         found.remarks.ok("format", f"{found.image.format}, a disk of {iec(found.image.size)}.")
-        _limits(found, reach, account, region)
-        _layout(found, found.image, profile, scratch_bytes)
+        offered = _limits(found, reach, account, region)
+        _layout(found, found.image, profile, scratch_bytes, offered, region)
     except BathotypeError as error:
         found.remarks.forbid("format", error.message, error.advice or "See whether the file is whole.")
     return found
@@ -165,14 +165,15 @@ def packed_as(file: ByteSource, form: str | None) -> str | None:
     return None if form == "raw" else packing_of(file)
 
 
-def _limits(found: Examined, reach: Reach, account: str, region: str) -> None:
+def _limits(found: Examined, reach: Reach, account: str, region: str) -> PlatformOffered:
+    """Hold its size against what the site takes; returns what machines there have."""
     assert found.image is not None
     try:
         reach.store(reach.check_region(region))
         limits = reach.site(region, account).limits()
     except BathotypeError as error:
         found.remarks.forbid("region", error.message, error.advice)
-        return
+        return PlatformOffered()
     size = found.image.size
     if size > limits.largest_disk:
         found.remarks.forbid(
@@ -184,9 +185,17 @@ def _limits(found: Examined, reach: Reach, account: str, region: str) -> None:
         found.remarks.forbid("size", f"The disk has {size} bytes, which is no whole number of sectors of 512 bytes.")
     else:
         found.remarks.ok("size", f"The site in {region} takes disks up to {iec(limits.largest_disk)}.")
+    return limits.platform(region)
 
 
-def _layout(found: Examined, image: ImageLook, profile: Profile | None, scratch_bytes: int) -> None:
+def _layout(
+    found: Examined,
+    image: ImageLook,
+    profile: Profile | None,
+    scratch_bytes: int,
+    offered: PlatformOffered,
+    region: str,
+) -> None:
     if image.look is None:
         found.remarks.forbid("partitions", *image.broken)
         return
@@ -205,7 +214,7 @@ def _layout(found: Examined, image: ImageLook, profile: Profile | None, scratch_
             )
         elif volume.caution:
             found.remarks.warn("file-system", volume.caution)
-    _boot(found, image.platform)
+    _boot(found, image.platform, offered, region)
     if not image.look.has_root and profile is not None:
         found.remarks.forbid(
             "file-system",
@@ -227,7 +236,7 @@ def _layout(found: Examined, image: ImageLook, profile: Profile | None, scratch_
         )
 
 
-def _boot(found: Examined, platform: Platform) -> None:
+def _boot(found: Examined, platform: Platform, offered: PlatformOffered, region: str) -> None:
     found.platform = platform
     if platform.boot:
         found.remarks.ok("boot", f"It boots by {' and '.join(platform.boot)}.")
@@ -235,14 +244,9 @@ def _boot(found: Examined, platform: Platform) -> None:
         found.remarks.warn("boot", "No boot code and no UEFI loader was found.", "Instances may not start from it.")
     if not platform.architecture:
         found.remarks.warn("architecture", "The processor architecture could not be recognised.")
-    elif platform.architecture != "x86_64":
-        found.remarks.forbid(
-            "architecture",
-            f"It is made for {platform.architecture}; the sites run x86_64.",
-            "Import the build for x86_64.",
-        )
-    else:
-        found.remarks.ok("architecture", platform.architecture)
+    for why in unmet(platform, offered, region):
+        advice = "Import it in another region, or a build that is made for these machines."
+        found.remarks.forbid("needs", why, advice)
 
 
 def source_record(found: Examined, url: str | None) -> dict[str, Any]:

@@ -7,17 +7,19 @@ from dataclasses import dataclass
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from bathotype.core.contents.platform import unmet
 from bathotype.core.errors import Damaged, Invalid, NotFound, Refused, Unavailable
 from bathotype.core.firstboot.addresses import take
 from bathotype.core.firstboot.checks import faults
 from bathotype.core.firstboot.settings import FirstBoot, first_boot_of, numbered
+from bathotype.core.lifecycle.purpose import Purpose, SizeOffered, judge_size
 from bathotype.core.lifecycle.references import parse_reference
 from bathotype.core.units import iec, plural
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
 from bathotype.service.admission import judge, rooms
 from bathotype.service.answers.rules import allowance_answer, verdicts_of
-from bathotype.service.catalogue import machine_size_of, require_replica
+from bathotype.service.catalogue import machine_size_of, needs_of, require_replica
 from bathotype.service.kinds.launch import Launch, LaunchParams
 from bathotype.service.operations.start import start_operation
 from bathotype.service.placements import standing_disks
@@ -234,7 +236,12 @@ def plan_launch(
     limits = at_site.limits
     tags = {**reach.account_tags(caller.account), **body.tags}
     if limits is not None:
-        blockers += _site_rules(limits, body, _size(body, version), tags)
+        size = _size(body, version)
+        blockers += _site_rules(limits, body, size, tags)
+        blockers += unmet(needs_of(version), limits.platform(body.region), body.region)
+        offered = limits.machine_sizes.get(size, SizeOffered())
+        too_small, small = judge_size(reference, Purpose.model_validate(version.purpose), size, offered)
+        blockers, warnings = blockers + too_small, warnings + small
     else:
         blockers.append(_out(session, body.region, seen, at_site.out))
     judged = judge(session, (caller.account_id, caller.account), seen, body.region, tags)

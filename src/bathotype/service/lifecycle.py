@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from datetime import date
+from datetime import date, timedelta
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -20,6 +20,9 @@ from bathotype.service.placements import bring_into_line
 from bathotype.service.records import Finding, Mark, Operation, Version
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.shares import tell_consumers
+
+#: A version whose end is planned goes into sunset so long before it.
+ANNOUNCED_BEFORE = timedelta(days=30)
 
 
 def _move(session: Session, actor: str, version: Version, state: VersionState, **after: object) -> None:
@@ -54,19 +57,65 @@ def release(session: Session, caller: Principal, version: Version) -> None:
             "with a reason.",
             code="findings-open",
         )
-    version.released_at, version.sunset_on, version.retire_on = utcnow(), None, None
+    if version.state == VersionState.STAGED:
+        if version.retire_on is not None and version.retire_on <= utcnow().date():
+            raise Refused(
+                f"{reference} was to be retired on {version.retire_on}.",
+                advice=f"Move that day first: `bathotype versions until {reference} DATE`.",
+                code="state-forbids",
+            )
+        version.released_at = utcnow()
+    else:
+        version.sunset_on = version.retire_on = None  # its end is taken back
     _move(session, caller.actor, version, VersionState.RELEASED)
     bring_into_line(session, caller, version.line, only=version)
 
 
 def sunset(session: Session, caller: Principal, version: Version, retire_on: date | None) -> None:
-    """Put a version into sunset: launches warn, and it is retired automatically on ``retire_on``."""
-    if retire_on and retire_on <= utcnow().date():
-        raise Invalid(f"{retire_on} is not in the future.", advice="Give a later date, or retire it now.")
+    """Put a version into sunset: launches warn, and it is retired automatically on ``retire_on``.
+
+    Of one that is in sunset the day is moved.
+    """
+    _in_the_future(retire_on)
+    if version.state == VersionState.SUNSET and retire_on is not None and retire_on != version.retire_on:
+        _move_end(session, caller.actor, version, retire_on)
+        tell_consumers(session, version, "sunset", f"Launches of {{reference}} end on {retire_on} now.")
+        return
+    _announce(session, caller.actor, version, retire_on or version.retire_on)
+
+
+def set_end(session: Session, caller: Principal, version: Version, retire_on: date | None) -> None:
+    """Say when a version that is not in sunset retires by itself, or that it does not.  Raises `Refused`."""
+    reference = reference_of(version)
+    if version.state not in (VersionState.STAGED, VersionState.RELEASED):
+        advice = (
+            f"`bathotype sunset {reference} --until DATE` moves its end, --lift takes it back."
+            if version.state == VersionState.SUNSET
+            else ""
+        )
+        raise Refused(f"{reference} is {version.state}.", advice=advice, code="state-forbids")
+    _in_the_future(retire_on)
+    _move_end(session, caller.actor, version, retire_on)
+
+
+def _in_the_future(day: date | None) -> None:
+    if day is not None and day <= utcnow().date():
+        raise Invalid(f"{day} is not in the future.", advice="Give a later date, or retire it now.")
+
+
+def _move_end(session: Session, actor: str, version: Version, retire_on: date | None) -> None:
+    before, version.retire_on = version.retire_on, retire_on
+    audit.record(
+        session, version.line.account_id, actor, "version.end-moved", reference_of(version),
+        before={"retire_on": str(before or "")}, after={"retire_on": str(retire_on or "")},
+    )  # fmt: skip
+
+
+def _announce(session: Session, actor: str, version: Version, retire_on: date | None) -> None:
     version.sunset_on, version.retire_on = utcnow().date(), retire_on
     until = f" Launches end on {retire_on}." if retire_on else ""
     tell_consumers(session, version, "sunset", f"{{reference}} is in sunset.{until} Renew what runs it.")
-    _move(session, caller.actor, version, VersionState.SUNSET, retire_on=str(retire_on or ""))
+    _move(session, actor, version, VersionState.SUNSET, retire_on=str(retire_on or ""))
 
 
 def retire(session: Session, caller: Principal, version: Version) -> None:
@@ -82,7 +131,15 @@ def retire(session: Session, caller: Principal, version: Version) -> None:
 
 
 def retire_what_is_due(session: Session) -> None:
-    """Retire versions whose sunset has reached its date.  The date was announced: marks do not stop it, and go."""
+    """Announce the end of versions that retire soon, and retire those whose sunset has reached its date.
+
+    The date was announced: marks do not stop it, and go.
+    """
+    soon = select(Version).where(
+        Version.state == VersionState.RELEASED, Version.retire_on <= utcnow().date() + ANNOUNCED_BEFORE
+    )
+    for version in session.scalars(soon.order_by(Version.id).with_for_update(**CHANGE, of=Version)):
+        _announce(session, "bathotype", version, version.retire_on)
     due = select(Version).where(Version.state == VersionState.SUNSET, Version.retire_on <= utcnow().date())
     for version in session.scalars(due.order_by(Version.id).with_for_update(**CHANGE, of=Version)):
         _end(session, "bathotype", version, reason="its sunset ended")

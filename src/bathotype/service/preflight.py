@@ -6,7 +6,9 @@ import time
 from dataclasses import dataclass, field
 
 from bathotype.core.confined.asking import look
+from bathotype.core.confined.looking import NEEDS
 from bathotype.core.confined.reader import ConfinedReader
+from bathotype.core.contents.platform import Platform
 from bathotype.core.disk.layout import Layout
 from bathotype.core.errors import BathotypeError, NotFound, Refused
 from bathotype.core.generalize.profile import Profile
@@ -172,8 +174,10 @@ def _disks(result: Preflight, reader: ConfinedReader, site: Site, scratch_bytes:
     try:
         with site.open_disk(boot.id) as raw:
             found = look(reader, raw)
+            needs = reader.ask(NEEDS, None, raw)
         result.layout = found.layout
         _file_systems(result, result.layout)
+        _needs(result, needs)
         if any(v.filesystem not in _ENCRYPTED for v in result.layout.volumes):
             result.used_bytes = found.used.total
             _root(result, found.has_root, profile)
@@ -187,6 +191,23 @@ def _disks(result: Preflight, reader: ConfinedReader, site: Site, scratch_bytes:
             "scratch",
             f"It has {iec(result.used_bytes)} in use; the service may use {iec(scratch_bytes)} of scratch space.",
             "Raise BATHOTYPE_SCRATCH_BYTES on the workers, or free space in the machine.",
+        )
+
+
+def _needs(result: Preflight, needs: Platform) -> None:
+    """What instances of it will need: said here, since other regions may not have it."""
+    parts = [f"boots by {' or '.join(needs.boot)}"] if needs.boot else []
+    parts += [f"is made for {needs.architecture}"] if needs.architecture else []
+    parts += ["its UEFI loader is signed"] if needs.signed_loader else []
+    parts += [f"drives disks by {', '.join(needs.disk_drivers)}"] if needs.disk_drivers else []
+    parts += [f"network cards by {', '.join(needs.network_drivers)}"] if needs.network_drivers else []
+    if parts:
+        result.remarks.ok("needs", f"It {'; '.join(parts)}.")
+    if needs.trusted_module:
+        result.remarks.warn(
+            "needs",
+            "A secret of it is bound to this machine's trusted module (TPM); no other machine can open it.",
+            "Remove that binding in the machine, or with a step of the profile.",
         )
 
 

@@ -101,6 +101,7 @@ def facts_of(session: Session, version: Version) -> VersionFacts:
         version.operation_id,
         parent.content_digest if parent else None,
         version.created_at,
+        version.proof,
     )
 
 

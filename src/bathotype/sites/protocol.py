@@ -8,7 +8,9 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from typing import Any, Literal, Protocol
 
+from bathotype.core.contents.platform import PlatformOffered
 from bathotype.core.guest.agent import GuestAgent
+from bathotype.core.lifecycle.purpose import SizeOffered
 
 
 @dataclass(frozen=True)
@@ -56,10 +58,16 @@ class SiteLimits:
     """What a site allows an account: largest disk in bytes, tags that it demands, quotas as (used, most)."""
 
     regions: dict[str, tuple[str, ...]]
-    machine_sizes: tuple[str, ...]
+    machine_sizes: dict[str, SizeOffered]
     largest_disk: int
     demanded_tags: tuple[str, ...]
     quotas: dict[str, tuple[int, int]]
+    #: What machines of each region have; nothing is known of a region that is left out.
+    platforms: dict[str, PlatformOffered] = field(default_factory=dict)
+
+    def platform(self, region: str) -> PlatformOffered:
+        """What machines of a region have, as far as the site tells."""
+        return self.platforms.get(region, PlatformOffered())
 
 
 class Site(Protocol):

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from datetime import date
 from typing import Any, Literal
 
 from pydantic import Field, model_validator
 
+from bathotype.core.lifecycle.purpose import Purpose
 from bathotype.wire.common import Answer, Plan, Wire, example
 from bathotype.wire.machines import Remark
 
@@ -49,6 +51,8 @@ class ImportRequest(Wire):
         default="linux", description="Profile to generalize by; null imports the disk as it is."
     )
     notes: str = Field(default="", max_length=10000)
+    purpose: Purpose | None = Field(default=None, description="Left out: what the line's highest version is for.")
+    retire_on: date | None = Field(default=None, description="When it retires by itself.")
 
     @model_validator(mode="after")
     def _one_source(self) -> ImportRequest:
@@ -97,6 +101,8 @@ class EditRequest(Wire):
     bump: Literal["patch", "minor", "major"] | None = None
     steps: list[dict[str, Any]] = Field(min_length=1, max_length=500)
     notes: str = Field(default="", max_length=10000)
+    purpose: Purpose | None = Field(default=None, description="Left out: what the line's highest version is for.")
+    retire_on: date | None = Field(default=None, description="When it retires by itself.")
     region: str | None = Field(
         default=None,
         description="Left out: the first region of the line's placement that holds it, else where it was made.",

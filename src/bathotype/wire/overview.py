@@ -153,6 +153,24 @@ class Storage(Answer):
     series: list[StoredSeries]
 
 
+class SizeState(Answer):
+    """A machine size of a site."""
+
+    name: str
+    processors: int | None
+    memory_mib: int | None
+
+
+class MachinesOffered(Answer):
+    """What machines of a region have, as far as the site tells; what is empty is not known."""
+
+    boot: list[str]
+    architectures: list[str]
+    trusted_module: bool
+    disk_drivers: list[str]
+    network_drivers: list[str]
+
+
 class RegionState(Answer):
     """A region as the account sees it.  ``reachable`` tells whether its site answered just now; quotas are (used, most)."""
 
@@ -161,6 +179,8 @@ class RegionState(Answer):
     problem: str = ""
     zones: list[str]
     machine_sizes: list[str]
+    sizes: list[SizeState] = []
+    machines: MachinesOffered | None = None
     largest_disk: int | None = Field(description="In bytes.")
     quotas: dict[str, tuple[int, int]]
     running: int

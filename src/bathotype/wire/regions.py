@@ -100,3 +100,32 @@ class PlacementChange(Answer):
 
     placement: Placement
     operations: list[Operation]
+
+
+class LinkState(Answer):
+    """The link from one region to another."""
+
+    source: str
+    target: str
+    distance_ms: float
+    bytes_per_second: float | None = Field(description="The limit; null where there is none.")
+    rate: float | None = Field(description="Bytes a second, as measured last; null before anything moved.")
+    bytes_moved: int
+
+
+class BucketState(Answer):
+    """A bucket that the account may import from."""
+
+    name: str
+    region: str
+    endpoint: str
+
+
+class FormatState(Answer):
+    """An image format: whether versions are exported to it, and whether it is read by imports."""
+
+    name: str
+    suffix: str
+    about: str
+    written: bool
+    read: bool

@@ -7,6 +7,7 @@ from typing import Any, Literal
 
 from pydantic import Field
 
+from bathotype.core.lifecycle.purpose import Purpose
 from bathotype.wire.common import Answer, Revised, Wire, example
 
 Severity = Literal["high", "medium", "low"]
@@ -49,6 +50,10 @@ class CaptureRequest(Wire):
     mode: CaptureMode = "live"
     profile: str | dict[str, Any] = Field(default="linux", description="Name of a built-in profile, or a profile.")
     notes: str = Field(default="", max_length=10000)
+    purpose: Purpose | None = Field(default=None, description="Left out: what the line's highest version is for.")
+    retire_on: date | None = Field(
+        default=None, description="When it retires by itself; it is announced 30 days before."
+    )
     tags: dict[str, str] = Field(default={}, description="Put on what the capture creates at the site.")
 
 
@@ -85,10 +90,25 @@ class FindingCounts(Answer):
     open_high: int
 
 
+class Needs(Answer):
+    """What a disk needs of a machine, found by reading it; what is empty is not known."""
+
+    boot: list[str] = Field(default=[], description="'bios', 'uefi' or both.")
+    architecture: str = ""
+    signed_loader: bool = Field(
+        default=False, description="Whether its UEFI loader carries a signature, as secure boot demands."
+    )
+    trusted_module: bool = Field(
+        default=False, description="Whether a secret of it is bound to the machine's trusted module (TPM)."
+    )
+    disk_drivers: list[str] = []
+    network_drivers: list[str] = []
+
+
 class Version(Revised):
     """One version of a line."""
 
-    edited = ("notes", "pin_only")
+    edited = ("notes", "pin_only", "purpose", "retire_on")
 
     id: str
     reference: str
@@ -111,6 +131,8 @@ class Version(Revised):
     packages: int | None = Field(description="How many packages it holds; null where its contents cannot be read.")
     services: list[str]
     users: list[str]
+    needs: Needs | None = Field(default=None, description="What its disk needs of a machine; null where nobody looked.")
+    purpose: Purpose = Purpose()
     findings: FindingCounts
     marks: list[str]
     holds: list[str]
@@ -188,6 +210,49 @@ class ChangeRequest(Wire):
 
     pin_only: bool | None = None
     notes: str | None = Field(default=None, max_length=10000)
+    purpose: Purpose | None = None
+    retire_on: date | Literal["never"] | None = Field(
+        default=None,
+        description="When it retires by itself; 'never' takes a day back. For a version that is not in sunset.",
+    )
+
+
+class Held(Answer):
+    """How many paths, and the bytes in them."""
+
+    paths: int
+    bytes: int
+
+
+class ProofRow(Answer):
+    """One class of what identifies or endangers.  ``before`` and ``after`` are null where nobody could count."""
+
+    name: str
+    title: str
+    before: Held | None
+    done: list[str] = Field(description="Steps of the profile that dealt with it, with what they did.")
+    after: Held | None
+    outcome: Literal["none", "gone", "left", "unknown"]
+
+
+class Proof(Answer):
+    """A version's proof sheet: class by class what was there, what was done, and what is there now, on the stored bytes.
+
+    Its digest is part of the signed record.
+    """
+
+    reference: str
+    content_digest: str
+    mode: str
+    profile: str | None
+    rows: list[ProofRow]
+    files_before: Held | None
+    files_after: Held | None
+    disk_bytes: int = Field(description="The disk's size: what is used, swap and free space together.")
+    used_before: int | None
+    swap_before: int | None = Field(description="Swap space of the source; none of it is stored.")
+    used_after: int
+    digest: str = Field(description="sha256:HEX over the sheet, as it is signed; empty where the record has none.")
 
 
 class HoldRequest(Wire):
@@ -246,6 +311,8 @@ class Resolution(Answer):
         description="Id at the region's site of a launch-ready base disk, where there is one."
     )
     disk_bytes: int
+    needs: Needs | None = None
+    purpose: Purpose = Purpose()
     warnings: list[str]
 
 

@@ -8,7 +8,7 @@ from fastapi import APIRouter
 from starlette.responses import PlainTextResponse
 
 from standin.routes.common import Caller, TheSite
-from standin.world import LARGEST_DISK, REGIONS, SIZES
+from standin.world import LARGEST_DISK, MACHINES, REGIONS, SIZES
 
 router = APIRouter()
 
@@ -19,7 +19,7 @@ def describe(site: TheSite, account: Caller, region: str | None = None) -> dict[
         with site.sessions.begin() as session:
             site.check_region(session, region)
     return {
-        "regions": {name: {"zones": list(zones)} for name, zones in REGIONS.items()},
+        "regions": {name: {"zones": list(zones), "machines": MACHINES[name]} for name, zones in REGIONS.items()},
         "sizes": {name: {"processors": s.processors, "memory_mib": s.memory_mib} for name, s in SIZES.items()},
         "largest_disk": LARGEST_DISK,
         "demanded_tags": list(account.demanded_tags),

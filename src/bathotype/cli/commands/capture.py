@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING, Any
 
-from bathotype.cli.options import Subparsers, command, profile_of, tags, tags_of
+from bathotype.cli.options import Subparsers, command, made_for, made_for_of, profile_of, tags, tags_of
 from bathotype.cli.output import emit_json, facts, follow, out, say, table
 from bathotype.core.errors import REFUSED, Invalid
 from bathotype.core.units import iec, plural
@@ -43,7 +43,7 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument(
         "--plan", action="store_true", help="show what forbids it, else what would be removed or changed"
     )
-    parser.add_argument("--notes", default="")
+    made_for(parser)
     parser.add_argument("--region")
     parser.add_argument("--no-wait", action="store_true", help="print the id of the operation and do not wait")
     tags(parser)
@@ -62,7 +62,7 @@ def _capture(client: Client, given: argparse.Namespace) -> int:
         bump=given.bump,
         mode=given.mode,
         profile=profile_of(given.profile),
-        notes=given.notes,
+        **made_for_of(given),
         tags=tags_of(given),
     )
     if given.no_wait:

@@ -8,7 +8,7 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from bathotype.cli.options import Subparsers, command, profile_of, read_yaml, reference
+from bathotype.cli.options import Subparsers, command, made_for, made_for_of, profile_of, read_yaml, reference
 from bathotype.cli.output import emit_json, facts, follow, say, show_plan, show_remarks, table, transfer_bar
 from bathotype.core.errors import REFUSED, Invalid
 from bathotype.core.units import iec, plural
@@ -39,7 +39,7 @@ def register(parsers: Subparsers) -> None:
     what.add_argument("--profile", default="linux", help="built-in profile, or a YAML file (default: linux)")
     what.add_argument("--as-is", action="store_true", help="take the disk as it is, with its identity")
     parser.add_argument("--plan", action="store_true", help="run all checks and stop")
-    parser.add_argument("--notes", default="")
+    made_for(parser)
     parser.add_argument("--region", help="where it is stored (default: where the line's versions are)")
     parser = command(
         parsers,
@@ -53,7 +53,7 @@ def register(parsers: Subparsers) -> None:
     reference(parser)
     parser.add_argument("--steps", required=True, metavar="FILE", help="YAML with a list of steps (docs/profiles.md)")
     _number(parser)
-    parser.add_argument("--notes", default="")
+    made_for(parser)
     parser.add_argument("--region")
     parser.add_argument("--even-unchanged", action="store_true", help="make a version even if the steps change nothing")
     parser.add_argument("--plan", action="store_true", help="try the steps and show each path; write nothing")
@@ -74,7 +74,7 @@ def _import(client: Client, given: argparse.Namespace) -> int | None:
         "bump": given.bump,
         "format": given.format,
         "profile": None if given.as_is else profile_of(given.profile),
-        "notes": given.notes,
+        **made_for_of(given),
         "region": given.region,
     }
     if given.source.startswith("s3://"):
@@ -131,7 +131,7 @@ def _edit(client: Client, given: argparse.Namespace) -> int | None:
         "number": given.number,
         "bump": given.bump,
         "steps": [_with_file(step, Path(given.steps).parent) for step in steps],
-        "notes": given.notes,
+        **made_for_of(given),
         "region": given.region,
         "even_unchanged": given.even_unchanged,
     }

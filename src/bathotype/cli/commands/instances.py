@@ -32,11 +32,7 @@ def register(parsers: Subparsers) -> None:
         "--sort", choices=("launched", "name", "state", "region", "version"), help="default: newest first"
     )
     parser.add_argument("--reverse", action="store_true", help="in the other order")
-    form = parser.add_mutually_exclusive_group()
-    form.add_argument("--csv", dest="form", action="store_const", const="csv", help="write them as CSV")
-    form.add_argument(
-        "--ndjson", dest="form", action="store_const", const="ndjson", help="write a line of JSON for each"
-    )
+    parser.add_argument("--csv", action="store_true", help="write them as CSV")
     parser = command(inner, "counts", _counts, "count instances per version")
     parser.add_argument("--line")
     parser = command(inner, "show", _show, "show one instance and its identity")
@@ -80,8 +76,8 @@ def _list(client: Client, given: argparse.Namespace) -> None:
     sort: Any = given.sort
     if given.reverse:
         sort = f"-{given.sort}" if given.sort else "launched"
-    if given.form:
-        for piece in client.instances_file(given.form, **_asked(given), sort=sort):
+    if given.csv or given.ndjson:  # as they come: there may be many
+        for piece in client.instances_file("csv" if given.csv else "ndjson", **_asked(given), sort=sort):
             sys.stdout.buffer.write(piece)
         return None
     found = list(client.instances(**_asked(given), sort=sort))

@@ -39,9 +39,7 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--subject")
     parser.add_argument("--action", help="an action, or its first part, such as 'version'")
     parser.add_argument("--most", type=int, default=30, help="how many (default: 30)")
-    form = parser.add_mutually_exclusive_group()
-    form.add_argument("--csv", dest="form", action="store_const", const="csv", help="write all of them as CSV")
-    form.add_argument("--ndjson", dest="form", action="store_const", const="ndjson", help="a line of JSON for each")
+    parser.add_argument("--csv", action="store_true", help="write all of them as CSV")
     command(inner, "check", _chain, "check that the audit trail is whole")
 
     inner = group(parsers, "alerts", "conditions that need attention")
@@ -124,8 +122,8 @@ def _retry(client: Client, given: argparse.Namespace) -> None:
 
 
 def _events(client: Client, given: argparse.Namespace) -> None:
-    if given.form:
-        for piece in client.events_file(given.form, subject=given.subject, action=given.action):
+    if given.csv or given.ndjson:
+        for piece in client.events_file("csv" if given.csv else "ndjson", subject=given.subject, action=given.action):
             sys.stdout.buffer.write(piece)
         return None
     found = client.events(subject=given.subject, action=given.action, limit=min(given.most, 500))

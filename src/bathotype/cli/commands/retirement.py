@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import argparse
-from datetime import date
 from typing import TYPE_CHECKING
 
-from bathotype.cli.options import Subparsers, command, reference
+from bathotype.cli.options import Subparsers, command, reference, until_of
 from bathotype.cli.output import emit_json, follow, out, show_plan
-from bathotype.core.errors import Invalid
 from bathotype.core.units import iec
 
 if TYPE_CHECKING:
@@ -22,12 +20,15 @@ def register(parsers: Subparsers) -> None:
         "sunset",
         _sunset,
         "warn at every launch of a version, until it is retired on a date",
-        examples="  bathotype sunset gauge-collector@1.0.0 --retire-on 2027-03-01",
+        examples="  bathotype sunset gauge-collector@1.0.0 --until 2027-03-01\n"
+        "  bathotype sunset gauge-collector@1.0.0 --until 2027-06-01\n"
+        "  bathotype sunset gauge-collector@1.0.0 --lift",
     )
     reference(parser)
     parser.add_argument(
-        "--retire-on", metavar="DATE", help="YYYY-MM-DD; the version is retired automatically on this date"
+        "--until", metavar="DATE", help="YYYY-MM-DD; the version retires by itself on this date; a second time moves it"
     )
+    parser.add_argument("--lift", action="store_true", help="take its end back: it is released again")
     parser.add_argument("--plan", action="store_true", help="show who runs it and what would happen; change nothing")
     parser = command(
         parsers,
@@ -47,10 +48,11 @@ def register(parsers: Subparsers) -> None:
 
 
 def _sunset(client: Client, given: argparse.Namespace) -> int:
-    try:
-        day = date.fromisoformat(given.retire_on) if given.retire_on else None
-    except ValueError as error:
-        raise Invalid(f"{given.retire_on!r} is not a date.", advice="Write YYYY-MM-DD.") from error
+    day = until_of(given)
+    if given.lift:
+        v = client.release(given.reference)
+        emit_json(v) if given.json else out(f"{v.reference} {v.state}")
+        return 0
     if given.plan:
         return show_plan(client.sunset_plan(given.reference, retire_on=day), given)
     v = client.sunset(given.reference, retire_on=day)

@@ -4,10 +4,16 @@ from __future__ import annotations
 
 import argparse
 import shlex
-from typing import TYPE_CHECKING
+from collections.abc import Iterator
+from datetime import date
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Literal
 
-from bathotype.cli.options import Subparsers, command, group, reference
+from bathotype.cli.options import Subparsers, command, group, purpose_of, reference, until_of
 from bathotype.cli.output import emit_json, facts, follow, out, say, table
+from bathotype.cli.proofpage import OUTCOMES, held_text, page, sums
+from bathotype.core.errors import Refused
+from bathotype.core.lifecycle.purpose import capacity_text
 from bathotype.core.units import iec, plural
 
 if TYPE_CHECKING:
@@ -28,6 +34,38 @@ def register(parsers: Subparsers) -> None:
     parser = command(inner, "notes", _notes, "replace a version's notes")
     reference(parser)
     parser.add_argument("text")
+    parser = command(
+        inner,
+        "purpose",
+        _purpose,
+        "show what a version is for, or say it: machines that it wants, contact, terms, labels",
+        examples="  bathotype versions purpose gauge-collector@1.0.0\n"
+        "  bathotype versions purpose gauge-collector@1.0.0 gauge.yaml\n\n"
+        "gauge.yaml:\n  least: {processors: 1, memory_mib: 256}\n  recommended: {memory_mib: 512}\n"
+        "  excluded_sizes: [large]\n  contact: orla@tide.example\n  labels: {team: gauges}",
+    )
+    reference(parser)
+    parser.add_argument("file", metavar="FILE", nargs="?", help="YAML; it replaces what was said before")
+    parser = command(
+        inner,
+        "until",
+        _until,
+        "say on which day a version retires by itself; it is announced 30 days before",
+        examples="  bathotype versions until gauge-collector@1.0.0 2027-06-30\n"
+        "  bathotype versions until gauge-collector@1.0.0 never",
+    )
+    reference(parser)
+    parser.add_argument("until", metavar="DATE|never", help="YYYY-MM-DD, or never to take a day back")
+    parser = command(
+        inner,
+        "proof",
+        _proof,
+        "show class by class what of the source was there, what was done, and what is in the version",
+        examples="  bathotype versions proof gauge-collector@1.0.0\n"
+        "  bathotype versions proof gauge-collector@1.0.0 --to proof.html",
+    )
+    reference(parser)
+    parser.add_argument("--to", metavar="FILE", type=Path, help="write it as a page that can be printed (HTML)")
     parser = command(
         inner,
         "hold",
@@ -138,6 +176,8 @@ def show_version(v: Version) -> None:
             ("services", ", ".join(v.services)),
             ("users", ", ".join(v.users)),
             ("findings", _findings(v)),
+            *_needs(v),
+            *_purpose_facts(v),
             ("notes", v.notes),
             ("created", v.created_at),
             ("released", v.released_at),
@@ -147,6 +187,34 @@ def show_version(v: Version) -> None:
             ("purged", v.purged_at),
         ]
     )
+
+
+def _needs(v: Version) -> list[tuple[str, str | None]]:
+    """What its disk needs of a machine."""
+    n = v.needs
+    if n is None:
+        return []
+    boot = " or ".join(n.boot) + (" (its loader is signed)" if n.signed_loader else "")
+    return [
+        ("boots by", boot or None),
+        ("made for", n.architecture or None),
+        ("can drive", ", ".join([*n.disk_drivers, *n.network_drivers]) or None),
+        ("bound to", "a trusted module (TPM)" if n.trusted_module else None),
+    ]
+
+
+def _purpose_facts(v: Version) -> list[tuple[str, str | None]]:
+    """What it is for."""
+    p = v.purpose
+    return [
+        ("needs at least", capacity_text(p.least) or None),
+        ("recommended", capacity_text(p.recommended) or None),
+        ("for sizes", ", ".join(p.compatible_sizes) or None),
+        ("not for sizes", ", ".join(p.excluded_sizes) or None),
+        ("contact", p.contact or None),
+        ("terms", p.licence or None),
+        ("labels", ", ".join(f"{key}={value}" for key, value in p.labels.items()) or None),
+    ]
 
 
 def _show(client: Client, given: argparse.Namespace) -> None:
@@ -185,6 +253,44 @@ def _pin_only(client: Client, given: argparse.Namespace) -> None:
 
 def _notes(client: Client, given: argparse.Namespace) -> None:
     _changed(client.change(given.reference, notes=given.text), given)
+
+
+def _purpose(client: Client, given: argparse.Namespace) -> None:
+    v = (
+        client.version(given.reference)
+        if given.file is None
+        else client.change(given.reference, purpose=purpose_of(given.file))
+    )
+    emit_json(v.purpose) if given.json else facts([("version", v.reference), *_purpose_facts(v)])
+
+
+def _until(client: Client, given: argparse.Namespace) -> None:
+    day: date | Literal["never"] | None = "never" if given.until == "never" else until_of(given)
+    v = client.change(given.reference, retire_on=day)
+    if given.json:
+        return emit_json(v)
+    return out(f"{v.reference} {v.state}{f', retires on {v.retire_on}' if v.retire_on else ', retires on no day'}")
+
+
+def _proof(client: Client, given: argparse.Namespace) -> None:
+    sheet = client.proof(given.reference)
+    if given.to:
+        if given.to.exists():
+            raise Refused(f"{given.to} is there already.", advice="Give another name.", code="exists")
+        given.to.write_text(page(sheet))
+    if given.json:
+        return emit_json(sheet)
+    if given.to:
+        return out(given.to)
+    table(
+        ("what", "was there", "done", "is there now", "outcome"),
+        (
+            (r.title, held_text(r.before), "; ".join(r.done), held_text(r.after), OUTCOMES[r.outcome])
+            for r in sheet.rows
+        ),
+    )
+    facts([("version", sheet.reference), ("content", sheet.content_digest), *sums(sheet), ("signed as", sheet.digest)])
+    return None
 
 
 def _hold(client: Client, given: argparse.Namespace) -> None:
@@ -242,9 +348,19 @@ def _resolve(client: Client, given: argparse.Namespace) -> None:
         say(warning, style="dark_orange3")
     if given.json or given.format == "json":
         return emit_json(found)
-    for name, value in found.model_dump(exclude={"warnings"}).items():
-        if value is not None:
-            out(f"BATHOTYPE_{name.upper()}={shlex.quote(str(value))}")
+    for name, value in _flat(found.model_dump(mode="json", exclude={"warnings"})):
+        out(f"export BATHOTYPE_{name.upper()}={shlex.quote(value)}")
+
+
+def _flat(found: dict[str, Any], prefix: str = "") -> Iterator[tuple[str, str]]:
+    """Names and texts for a shell: what is in another is named after it, lists have blanks between."""
+    for name, value in found.items():
+        if isinstance(value, dict):
+            yield from _flat(value, f"{prefix}{name}_")
+        elif isinstance(value, list):
+            yield f"{prefix}{name}", " ".join(str(item) for item in value)
+        elif value not in (None, ""):
+            yield f"{prefix}{name}", str(value)
 
 
 def _packages(client: Client, given: argparse.Namespace) -> None:

@@ -14,6 +14,7 @@ from bathotype.core.generalize.apply import apply_plan
 from bathotype.core.generalize.identity import identity_of
 from bathotype.core.generalize.plan import Change, Plan, capture_ranges, plan
 from bathotype.core.generalize.profile import Profile
+from bathotype.core.generalize.proof import Survey, survey
 from bathotype.core.generalize.remains import blank_remains
 from bathotype.core.guest.archive import TarTree
 from bathotype.core.guest.files import GuestDisk
@@ -59,6 +60,9 @@ class Changed:
     identity: Identity
     planned: Planned
     ranges: PackedRanges
+    before: Survey
+    used_before: int
+    swap_before: int
 
 
 @dataclass(frozen=True)
@@ -69,6 +73,7 @@ class PlannedInside:
     planned: Planned
     removed: tuple[str, ...]
     written: tuple[tuple[str, str], ...]
+    before: Survey
 
     def paths_removed(self) -> list[str]:
         """Paths to remove, as Python has them."""
@@ -107,9 +112,12 @@ def _change(bench: Bench, question: ProfileQuestion) -> Changed:
     image = _image(bench)
     disk = GuestDisk.open(image)
     identity = identity_of(disk, question.known)
+    before = survey(disk, identity["host_name"])
+    used, swap = used_ranges(image, disk.layout).total, sum(area.bytes for area in disk.swap_areas())
     planned = plan(question.profile, disk, host_name=identity["host_name"])
     apply_plan(planned, disk, image, judge=bench.judge)
-    return Changed(identity, Planned.of(planned), capture_ranges(planned, GuestDisk.open(image)))
+    ranges = capture_ranges(planned, GuestDisk.open(image))
+    return Changed(identity, Planned.of(planned), ranges, before, used, swap)
 
 
 def _blank(bench: Bench, _: None) -> None:
@@ -125,6 +133,7 @@ def _plan_inside(bench: Bench, question: ProfileQuestion) -> PlannedInside:
         Planned.of(planned),
         tuple(os.fsencode(path).hex() for path in planned.removed if path not in planned.written),
         tuple((os.fsencode(path).hex(), new.data.hex()) for path, new in planned.written.items()),
+        survey(tree, identity["host_name"]),
     )
 
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from bathotype.core.confined.task import Bench, Task
 from bathotype.core.contents.inventory import Contents, read_contents
 from bathotype.core.generalize import residue
+from bathotype.core.generalize.proof import Survey, survey
 from bathotype.core.guest.archive import TarTree
 from bathotype.core.guest.files import GuestDisk
 
@@ -25,17 +26,19 @@ class Judged:
 
     findings: tuple[residue.Finding, ...]
     contents: Contents
+    survey: Survey
 
 
 def _disk(bench: Bench, question: JudgeQuestion) -> Judged:
     disk = GuestDisk.open(bench.sources[0])
     findings = residue.scan(disk, question.source, layout=disk.layout, identity_kept=question.identity_kept)
-    return Judged(tuple(findings), read_contents(disk))
+    return Judged(tuple(findings), read_contents(disk), survey(disk, question.source.host_name))
 
 
 def _archive(bench: Bench, question: JudgeQuestion) -> Judged:
     tree = TarTree(bench.sources[0])
-    return Judged(tuple(residue.scan(tree, question.source)), read_contents(tree))
+    findings = tuple(residue.scan(tree, question.source))
+    return Judged(findings, read_contents(tree), survey(tree, question.source.host_name))
 
 
 #: Scans a disk.  Raises `Refused` where no operating system can be read on it.

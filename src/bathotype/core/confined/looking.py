@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from bathotype.core.confined.task import Bench, PackedRanges, Task
+from bathotype.core.contents.platform import Platform, read_platform
 from bathotype.core.disk.layout import Layout, Replay, after, read_layout, used_ranges, waiting
 from bathotype.core.disk.overlay import Overlay
 from bathotype.core.disk.source import BlockSource
@@ -121,5 +122,13 @@ def _look(bench: Bench, question: LookQuestion) -> Look:
     return look_at(bench.sources[0], whole_blocks=question.whole_blocks)[0]
 
 
+def _needs(bench: Bench, _: None) -> Platform:
+    disk = bench.sources[0]
+    view = after(disk, waiting(disk))
+    return read_platform(view, read_layout(view))
+
+
+#: What a disk needs of a machine.
+NEEDS = Task("looking.needs", type(None), Platform, _needs)
 LOOK = Task("looking.look", LookQuestion, Look, _look)
-TASKS = {"look": LOOK}
+TASKS = {"look": LOOK, "needs": NEEDS}

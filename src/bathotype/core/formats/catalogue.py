@@ -94,6 +94,8 @@ class OpenedImage:
     check: Callable[[Progress], bool] | None = None
 
 
+#: What can be read besides, with the usual suffix and what it is.
+READ_ONLY = {"vhdx": (".vhdx", "VHDX, version 1"), "vdi": (".vdi", "VDI, dynamic or fixed")}
 _KINDS = ("raw", "qcow2", "vhd", "vhdx", "vdi", "vmdk", "ova")
 
 

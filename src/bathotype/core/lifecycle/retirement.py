@@ -25,6 +25,7 @@ class Usage:
     children: tuple[str, ...]
     base_disks: int
     stored_bytes: int
+    retire_on: date | None = None
 
 
 @dataclass(frozen=True)
@@ -39,9 +40,13 @@ class RetirementPlan:
 
 
 def plan_sunset(usage: Usage, retire_on: date | None, today: date) -> RetirementPlan:
-    """Sunset: launches warn, and the version is retired by itself on a day, if one is given."""
+    """Sunset: launches warn, and the version is retired by itself on a day, if one is given.
+
+    Of a version that is in sunset the day is moved.
+    """
     blockers, warnings = [], []
-    if VersionState.SUNSET not in MOVES[usage.state]:
+    moves = usage.state == VersionState.SUNSET and retire_on is not None and retire_on != usage.retire_on
+    if VersionState.SUNSET not in MOVES[usage.state] and not moves:
         already = " already" if usage.state == VersionState.SUNSET else ": only a released version goes into sunset"
         blockers.append(f"{usage.reference} is {usage.state}{already}.")
     if retire_on is not None and retire_on <= today:
@@ -50,7 +55,10 @@ def plan_sunset(usage: Usage, retire_on: date | None, today: date) -> Retirement
         warnings.append("No day is given: it stays in sunset until somebody retires it.")
     if usage.marks:
         warnings.append(f"The mark {', '.join(usage.marks)} points to it; launches by it warn as well.")
-    effects = [f"Launches of {usage.reference} warn from now on, and the accounts that run it are told."]
+    if moves:
+        effects = [f"The end of {usage.reference} moves from {usage.retire_on or 'no day'}; its users are told."]
+    else:
+        effects = [f"Launches of {usage.reference} warn from now on, and the accounts that run it are told."]
     if usage.running:
         keeps = "keeps" if usage.running == 1 else "keep"
         effects.append(f"{plural(usage.running, 'instance')} of it {keeps} running, and should be renewed.")

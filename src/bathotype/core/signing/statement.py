@@ -40,6 +40,8 @@ class VersionFacts:
     operation: str
     parent: str | None
     created_at: datetime
+    #: The proof sheet, of which the statement holds a digest; None for versions from before there were any.
+    proof: Mapping[str, Any] | None = None
 
 
 def statement_of(facts: VersionFacts, *, build_type: str = _BUILD_TYPE) -> dict[str, Any]:
@@ -48,7 +50,9 @@ def statement_of(facts: VersionFacts, *, build_type: str = _BUILD_TYPE) -> dict[
     if build_type == _OPEN_BUILD_TYPE:
         about |= {"source": dict(facts.source), "profile": facts.profile}
     else:
-        about |= {"source": _digest(facts.source), "profile": _digest(facts.profile)}
+        about |= {"source": digest_of(facts.source), "profile": digest_of(facts.profile)}
+    if facts.proof is not None:
+        about["proof"] = digest_of(facts.proof)
     algorithm, _, value = facts.content_digest.partition(":")
     parents = [{"uri": "urn:bathotype:parent", "digest": dict([facts.parent.split(":", 1)])}] if facts.parent else []
     return {
@@ -73,7 +77,7 @@ def statement_of(facts: VersionFacts, *, build_type: str = _BUILD_TYPE) -> dict[
     }
 
 
-def _digest(value: Mapping[str, Any] | None) -> dict[str, str] | None:
+def digest_of(value: Mapping[str, Any] | None) -> dict[str, str] | None:
     """SHA-256 over a value as JSON, with its names in order and without blanks."""
     if value is None:
         return None

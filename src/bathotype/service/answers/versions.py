@@ -37,7 +37,9 @@ def _content(key: str, otherwise: str) -> ColumnElement[Any]:
     return func.coalesce(Version.contents[key], literal_column(f"'{otherwise}'::jsonb"))
 
 
-_REVISION = func.left(func.md5(func.concat(Version.pin_only, " ", Version.notes)), 16)
+_REVISION = func.left(
+    func.md5(func.concat(Version.pin_only, " ", Version.notes, " ", Version.purpose, " ", Version.retire_on)), 16
+)
 _VERSION = rendered(
     wire.Version,
     id=Version.id,
@@ -72,6 +74,8 @@ _VERSION = rendered(
     packages=cast(cast(Version.contents["package_count"], Text), Integer),
     services=_content("services", "[]"),
     users=_content("users", "[]"),
+    needs=Version.contents["needs"],
+    purpose=Version.purpose,
     findings=_findings(),
     marks=listed(Mark.name, Mark.version_id == Version.id),
     holds=listed(Hold.name, Hold.version_id == Version.id),

@@ -13,9 +13,8 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
-from bathotype.core.confined.changing import PLAN_INSIDE, ProfileQuestion
-from bathotype.core.confined.judging import JUDGE_ARCHIVE, JudgeQuestion
-from bathotype.core.contents.inventory import Contents
+from bathotype.core.confined.changing import PLAN_INSIDE, PlannedInside, ProfileQuestion
+from bathotype.core.confined.judging import JUDGE_ARCHIVE, Judged, JudgeQuestion
 from bathotype.core.disk.source import BlockSource
 from bathotype.core.errors import Damaged
 from bathotype.core.generalize import residue
@@ -38,10 +37,8 @@ class MadeInside:
     """What came of it: the snapshot to store, and what was found in the generalized files."""
 
     snapshot: str
-    identity: dict[str, Any]
-    steps: list[dict[str, Any]]
-    findings: tuple[residue.Finding, ...]
-    contents: Contents
+    planned: PlannedInside
+    judged: Judged
 
 
 class InsideClone:
@@ -131,7 +128,7 @@ class InsideClone:
         assert boot is not None
         key = f"{self._context.id}/inside/{time.time_ns()}"
         taken = snapshot_frozen(self._context, self._site, self._machine, boot.id, key, tags=self._tags)
-        return MadeInside(taken.disk.id, made.identity, list(planned.steps), found.findings, found.contents)
+        return MadeInside(taken.disk.id, made, found)
 
     def _files(self, agent: GuestAgent) -> _Files:
         return _Files(self, agent)

@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.confined.asking import look
 from bathotype.core.confined.changing import BLANK
-from bathotype.core.confined.looking import Look
+from bathotype.core.confined.looking import NEEDS, Look
 from bathotype.core.disk.nbdpool import NbdPool
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import FileSource, open_file
@@ -128,7 +128,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
                 known,
                 lambda identity: source_identity(identity, self.memo.source),
             )
-            self.memo.identity, self.memo.steps = made.identity, made.steps
+            self.memo.take_inside(made.planned)
             self.memo.profile = {"name": profile.name, "digest": profile.digest}
             self.save()
             with self.site.open_disk(made.snapshot) as raw:
@@ -136,13 +136,14 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
                 bring(context, found.settled(raw), found.used)
         with open_file(image_path(context), writable=True) as image:
             context.reader.ask(BLANK, None, image)
-        findings = list(made.findings)
+        findings = list(made.judged.findings)
         with open_file(image_path(context)) as image:
             # The id was a small file too: where it is still found, other removed files may be.
-            machine_id = str(made.identity.get("machine_id", ""))
+            machine_id = str(self.memo.identity.get("machine_id", ""))
             if len(machine_id) == 32 and still_holds(image, machine_id.encode()):
                 findings.append(residue.remains("the source's machine id"))
-            self.judged(findings, made.contents)
+            self.memo.needs, self.memo.after = context.reader.ask(NEEDS, None, image), made.judged.survey
+            self.judged(findings, made.judged.contents)
             self.store_disk(image, look(context.reader, image).used)
         return None
 

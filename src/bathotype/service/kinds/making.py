@@ -9,18 +9,23 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Sequence
 from dataclasses import asdict
+from datetime import date
 from typing import Any, TypeVar
 
 from pydantic import BaseModel
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from bathotype.core.confined.changing import Changed
+from bathotype.core.confined.changing import Changed, PlannedInside
 from bathotype.core.confined.judging import JUDGE, JudgeQuestion
+from bathotype.core.confined.looking import NEEDS
 from bathotype.core.contents.inventory import Contents
+from bathotype.core.contents.platform import Platform
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import BlockSource, open_file
 from bathotype.core.errors import BathotypeError, Damaged, NotFound, Refused
 from bathotype.core.generalize import residue
+from bathotype.core.generalize.proof import Survey, done_about, proof_rows
 from bathotype.core.lifecycle.numbers import sort_key
 from bathotype.core.store.ingest import Unchanged, ingest
 from bathotype.core.store.manifest import Manifest
@@ -49,6 +54,10 @@ class NumberedParams(Params):
     number: str
     version_id: str
     notes: str = ""
+    #: What it is for; None takes over what the line's highest version is for.
+    purpose: dict[str, Any] | None = None
+    #: The day on which it retires by itself, if that is known already.
+    retire_on: date | None = None
 
     @property
     def made(self) -> str:
@@ -109,10 +118,40 @@ class MakingMemo(Memo):
     stored: Stored | None = None
     findings: list[dict[str, Any]] = []
     contents: dict[str, Any] = {}
+    needs: Platform | None = None
+    before: Survey | None = None
+    done_about: dict[str, list[str]] = {}
+    used_before: int | None = None
+    swap_before: int | None = None
+    after: Survey | None = None
 
     def take(self, done: Changed) -> None:
         """Remember what generalization did."""
         self.identity, self.steps, self.ranges = done.identity, list(done.planned.steps), list(done.ranges)
+        self.done_about, self.before = done_about(done.planned.changes), done.before
+        self.used_before, self.swap_before = done.used_before, done.swap_before
+
+    def take_inside(self, done: PlannedInside) -> None:
+        """Remember what generalization inside a clone did."""
+        self.identity, self.steps = done.identity, list(done.planned.steps)
+        self.done_about, self.before = done_about(done.planned.changes), done.before
+
+    def proof(self) -> dict[str, Any] | None:
+        """The proof sheet; None where nothing could be counted."""
+        if self.before is None and self.after is None:
+            return None
+        stored = self.stored
+        assert stored is not None
+        rows = proof_rows(self.before, self.done_about, self.after, [residue.Finding(**f) for f in self.findings])
+        return {
+            "rows": [asdict(row) for row in rows],
+            "files_before": asdict(self.before.files) if self.before else None,
+            "files_after": asdict(self.after.files) if self.after else None,
+            "disk_bytes": stored.virtual,
+            "used_before": self.used_before,
+            "swap_before": self.swap_before,
+            "used_after": stored.used,
+        }
 
     def judge(self, findings: Sequence[residue.Finding], contents: Contents | None) -> None:
         """Remember what the scan found; nothing is known of contents that nobody could read."""
@@ -195,7 +234,9 @@ class MakingKind(NumberedKind[P, K]):
         try:
             materialise(manifest, store, back, progress=context.progress)
             with open_file(image_path(context)) as image:
+                self.memo.needs = context.reader.ask(NEEDS, None, image)
                 found = context.reader.ask(JUDGE, JudgeQuestion(self.known_identity, identity_kept), image)
+            self.memo.after = found.survey
             self.judged(found.findings, found.contents)
         except Damaged:
             # It may rest on chunks that another version brought long ago: the next capture shall store them anew.
@@ -257,6 +298,15 @@ def source_identity(identity: dict[str, Any], source: dict[str, Any]) -> residue
     )
 
 
+def inherited_purpose(session: Session, line_id: str, parent: str | None) -> dict[str, Any]:
+    """What the line's highest version is for, else the parent."""
+    highest = select(Version.purpose).where(Version.line_id == line_id).order_by(Version.sort_key.desc()).limit(1)
+    found = session.scalar(highest)
+    if found is None and parent:
+        found = session.scalar(select(Version.purpose).where(Version.id == parent))
+    return dict(found or {})
+
+
 def seal(
     session: Session,
     context: WorkContext,
@@ -274,6 +324,8 @@ def seal(
     packages = contents.pop("packages", [])
     if memo.contents:  # else nothing is known of them
         contents["package_count"] = len(packages)
+    if memo.needs is not None:
+        contents["needs"] = asdict(memo.needs)
     version = Version(
         id=params.version_id,
         line_id=line.id,
@@ -293,6 +345,9 @@ def seal(
         profile=memo.profile,
         steps=memo.steps,
         contents=contents,
+        proof=memo.proof(),
+        purpose=params.purpose if params.purpose is not None else inherited_purpose(session, line.id, parent),
+        retire_on=params.retire_on,
         operation_id=context.id,
     )
     session.add(version)

@@ -72,6 +72,8 @@ class Version(Base):
     profile: Mapped[dict[str, Any] | None]
     steps: Mapped[list[Any]]
     contents: Mapped[dict[str, Any]]
+    purpose: Mapped[dict[str, Any]] = mapped_column(default=dict)
+    proof: Mapped[dict[str, Any] | None]
     operation_id: Mapped[str] = mapped_column(ForeignKey("operations.id"), unique=True)
     sunset_on: Mapped[date | None]
     retire_on: Mapped[date | None]

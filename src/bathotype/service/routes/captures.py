@@ -19,7 +19,7 @@ from bathotype.service.preflight import find_machine, inspect
 from bathotype.service.records.base import new_id
 from bathotype.service.remarks import Remarks
 from bathotype.service.routes.callers import Operator, Reader, ServiceOf
-from bathotype.service.routes.common import Key, once, still_wanted
+from bathotype.service.routes.common import Key, made_for, once, still_wanted
 from bathotype.service.routes.inspections import judged_before, mode_for
 from bathotype.service.routes.route import api_router
 from bathotype.service.state import Service
@@ -45,6 +45,7 @@ def capture(body: CaptureRequest, caller: Operator, service: ServiceOf, request:
             profile=body.profile,
             tags=body.tags,
             notes=body.notes,
+            **made_for(body),
             line_id=line.id,
             line=line.name,
             number=claimable(session, line, body.number, body.bump),

@@ -12,15 +12,26 @@ from pydantic import BaseModel
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from bathotype.core.errors import Refused, Unavailable
+from bathotype.core.errors import Invalid, Refused, Unavailable
 from bathotype.service.access.principals import Principal
 from bathotype.service.problems import asked_for
 from bathotype.service.records import IdempotentAnswer
+from bathotype.service.records.base import utcnow
 from bathotype.service.state import Service
+from bathotype.wire.images import EditRequest, ImportRequest
+from bathotype.wire.versions import CaptureRequest
 
 Key = Annotated[
     str | None, Header(alias="Idempotency-Key", max_length=200, description="Repeat with the same key: same answer.")
 ]
+
+
+def made_for(body: CaptureRequest | ImportRequest | EditRequest) -> dict[str, Any]:
+    """What a version is to be for, and until when, as an operation that makes it is told.  Raises `Invalid`."""
+    if body.retire_on is not None and body.retire_on <= utcnow().date():
+        raise Invalid(f"{body.retire_on} is not in the future.", advice="Give a later date, or none.")
+    purpose = body.purpose.model_dump(mode="json", exclude_defaults=True) if body.purpose is not None else None
+    return {"purpose": purpose, "retire_on": body.retire_on}
 
 
 def still_wanted(request: Request) -> None:

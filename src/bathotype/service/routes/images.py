@@ -32,7 +32,7 @@ from bathotype.service.records import Account, Placement, Upload, Version
 from bathotype.service.records import Operation as OperationRow
 from bathotype.service.records.base import CHANGE, new_id
 from bathotype.service.routes.callers import Operator, Reader, ServiceOf
-from bathotype.service.routes.common import Key, once, still_wanted
+from bathotype.service.routes.common import Key, made_for, once, still_wanted
 from bathotype.service.routes.route import api_router
 from bathotype.service.state import Service
 from bathotype.wire import images as wire
@@ -215,6 +215,7 @@ def start_import(
             format=body.format,
             profile=body.profile,
             notes=body.notes,
+            **made_for(body),
             region=_region(service, body, upload),
             line_id=line.id,
             line=line.name,
@@ -317,6 +318,7 @@ def edit(body: wire.EditRequest, caller: Operator, service: ServiceOf, key: Key 
             steps=body.steps,
             even_unchanged=body.even_unchanged,
             notes=body.notes,
+            **made_for(body),
             region=region,
             line_id=line.id,
             line=line.name,

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import asdict
 from datetime import timedelta
 from typing import Annotated
 
@@ -108,6 +109,8 @@ def regions(caller: Reader, service: ServiceOf) -> list[wire.RegionState]:
             problem=problem,
             zones=list(found.regions.get(name, ())) if found else [],
             machine_sizes=list(found.machine_sizes) if found else [],
+            sizes=[wire.SizeState(name=n, **asdict(s)) for n, s in found.machine_sizes.items()] if found else [],
+            machines=wire.MachinesOffered(**asdict(found.platform(name))) if found else None,
             largest_disk=found.largest_disk if found else None,
             quotas=found.quotas if found else {},
             running=present.get(name, 0),

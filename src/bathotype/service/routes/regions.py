@@ -5,13 +5,16 @@ from __future__ import annotations
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from bathotype.core.errors import Refused
+from bathotype.core.contents.platform import PlatformOffered, unmet
+from bathotype.core.errors import Refused, Unavailable
+from bathotype.core.formats.catalogue import FORMATS, READ_ONLY
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.core.units import iec, plural
 from bathotype.service import audit
+from bathotype.service.access.principals import Principal
 from bathotype.service.answers.operations import operation_answers
 from bathotype.service.answers.replicas import replica_answers
-from bathotype.service.catalogue import find_line, find_version, reference_of
+from bathotype.service.catalogue import find_line, find_version, needs_of, reference_of
 from bathotype.service.placements import (
     plan_drain,
     plan_move,
@@ -20,7 +23,7 @@ from bathotype.service.placements import (
     start_drain,
     start_replicate,
 )
-from bathotype.service.records import Placement, Version
+from bathotype.service.records import Link, Placement, Version
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
 from bathotype.service.routes.common import Key, once
 from bathotype.service.routes.conditions import Conditional
@@ -65,9 +68,13 @@ def plan_replication(
     """The bytes that a replication would move, from where, and how long that takes at the measured rate."""
     for place in body.to:
         service.reach.check_region(place.region)
+    offered = _offered(service, caller, body)
     with reads.session() as session:
         version = find_version(session, caller, reference)
-        moves = [plan_move(session, service.reach, version, place) for place in body.to]
+        moves = [
+            _with_needs(plan_move(session, service.reach, version, place), version, offered[place.region])
+            for place in body.to
+        ]
         return wire.ReplicationPlan(
             verb="replicate",
             subject=reference_of(version),
@@ -77,6 +84,23 @@ def plan_replication(
             reference=reference_of(version),
             moves=moves,
         )
+
+
+def _offered(service: Service, caller: Principal, body: wire.ReplicateRequest) -> dict[str, PlatformOffered]:
+    """What machines of the regions have; nothing is known of one that is out.  Asked before any transaction is open."""
+    found = {}
+    for place in body.to:
+        try:
+            found[place.region] = service.reach.site(place.region, caller.account).limits().platform(place.region)
+        except Unavailable:
+            found[place.region] = PlatformOffered()
+    return found
+
+
+def _with_needs(move: wire.Move, version: Version, offered: PlatformOffered) -> wire.Move:
+    """A move with what forbids launches in its region."""
+    lacking = unmet(needs_of(version), offered, move.region)
+    return move.model_copy(update={"blockers": [*move.blockers, *lacking]}) if lacking else move
 
 
 def _effect(move: wire.Move) -> str:
@@ -94,8 +118,12 @@ def replicate(
     if len({p.region for p in body.to}) != len(body.to):
         raise Refused("A region is named twice.", code="invalid")
 
+    offered = _offered(service, caller, body)
+
     def make(session: Session) -> wire.Replications:
         version = find_version(session, caller, reference, lock="share")
+        if lacking := [why for region, has in offered.items() for why in unmet(needs_of(version), has, region)]:
+            raise Refused(f"{reference_of(version)} could not be launched there: {' '.join(lacking)}", code="needs")
         if version.state in (VersionState.RETIRED, VersionState.PURGED):
             raise Refused(
                 f"{reference_of(version)} is {version.state}: it is not replicated any more.", code="state-forbids"
@@ -185,3 +213,52 @@ def _check(service: Service, body: wire.PlacementRequest) -> None:
         service.reach.check_region(place.region)
     if len({p.region for p in body.regions}) != len(body.regions):
         raise Refused("A region is named twice.", code="invalid")
+
+
+@router.get("/links")
+def list_links(caller: Reader, service: ServiceOf, reads: ReadsOf) -> list[wire.LinkState]:
+    """The links between regions, with their limits and the rate that was measured last."""
+    with reads.session() as session:
+        known = {(row.source, row.target): row for row in session.scalars(select(Link))}
+    found = []
+    for source in service.reach.regions:
+        for target in service.reach.regions:
+            if source == target:
+                continue
+            limits, row = service.reach.places.link(source, target), known.get((source, target))
+            found.append(
+                wire.LinkState(
+                    source=source,
+                    target=target,
+                    distance_ms=limits.distance_ms,
+                    bytes_per_second=limits.bytes_per_second,
+                    rate=row.rate if row else None,
+                    bytes_moved=row.bytes_moved if row else 0,
+                )
+            )
+    return found
+
+
+@router.get("/buckets")
+def list_buckets(caller: Reader, service: ServiceOf) -> list[wire.BucketState]:
+    """The buckets that the account may import from, without their credentials."""
+    return [
+        wire.BucketState(name=name, region=bucket.region, endpoint=bucket.endpoint)
+        for name, bucket in sorted(service.reach.places.buckets.items())
+        if caller.account in bucket.accounts
+    ]
+
+
+@router.get("/formats")
+def list_formats(caller: Reader) -> list[wire.FormatState]:
+    """The image formats that versions are exported to, and that imports read."""
+    read = {"raw", "qcow2", "qcow2-zstd", "vhd", "vhd-fixed", "vmdk", "vmdk-stream", "ova"}
+    out = [
+        wire.FormatState(name=f.name, suffix=f.suffix, about=f.about, written=True, read=f.name in read)
+        for f in FORMATS.values()
+    ]
+    out += [
+        wire.FormatState(name=name, suffix=suffix, about=about, written=False, read=True)
+        for name, (suffix, about) in READ_ONLY.items()
+    ]
+    return out

@@ -12,9 +12,11 @@ from sqlalchemy.orm import Session
 from bathotype.core.contents.difference import difference
 from bathotype.core.contents.inventory import Contents, Package
 from bathotype.core.errors import NotFound, Refused
+from bathotype.core.lifecycle.purpose import Purpose
 from bathotype.core.lifecycle.references import check_name, parse_reference
 from bathotype.core.lifecycle.retirement import RetirementPlan, plan_purge, plan_retire, plan_sunset
 from bathotype.core.lifecycle.states import VersionState
+from bathotype.core.signing.statement import digest_of
 from bathotype.service import audit, lifecycle
 from bathotype.service.answers.operations import operation_answers
 from bathotype.service.answers.versions import OWN, shown, version_answer
@@ -147,6 +149,35 @@ def _contents(session: Session, version: Version) -> Contents:
     return Contents(held.get("os", {}), packages_, tuple(held.get("services", [])), tuple(held.get("users", [])))
 
 
+@router.get(_REF + "/proof")
+def proof(reference: str, caller: Reader, reads: ReadsOf) -> wire.Proof:
+    """The proof sheet: what of the source was there, what was done about it, and what is there now."""
+    with reads.session() as session:
+        version, shares = find_usable(session, caller, reference)
+        sheet = version.proof
+        if sheet is None:
+            raise NotFound(
+                f"{reference} has no proof sheet: nobody could read its files, or it was taken over or made before there "
+                "were any.",
+                code="no-proof",
+            )
+        found = digest_of(sheet)
+        made = wire.Proof.model_validate(
+            {
+                **sheet,
+                "reference": reference_for(session, version, caller.account_id),
+                "content_digest": version.content_digest,
+                "mode": version.mode,
+                "profile": (version.profile or {}).get("name"),
+                "digest": f"sha256:{found['sha256']}" if found and version.signature is not None else "",
+            }
+        )
+        if shares is None:
+            return made
+        rows = [row.model_copy(update={"done": []}) for row in made.rows]  # the steps are of the owner's profile
+        return made.model_copy(update={"rows": rows, "profile": None})
+
+
 @router.get(_REF + "/signature")
 def signature(reference: str, caller: Reader, reads: ReadsOf) -> wire.Signature:
     """The signed record, as anybody can check it with the owner's public keys."""
@@ -171,6 +202,8 @@ def resolve(
     if not verdict.allowed:
         raise Refused(" ".join(verdict.reasons), code="state-forbids")
     base = None
+    with reads.session() as session:
+        facts = session.execute(select(Version.contents, Version.purpose).where(Version.id == version.id)).one()
     if region:
         service.reach.check_region(region)
         with reads.session() as session:
@@ -189,6 +222,8 @@ def resolve(
         region=region,
         base_disk=base,
         disk_bytes=version.virtual_bytes,
+        needs=facts.contents.get("needs"),
+        purpose=Purpose.model_validate(facts.purpose),
         warnings=list(verdict.warnings),
     )
 
@@ -312,23 +347,21 @@ def verify(reference: str, caller: Operator, service: ServiceOf, region: str) ->
 def change(
     reference: str, body: wire.ChangeRequest, caller: Operator, service: ServiceOf, conditions: Conditional
 ) -> wire.Version:
-    """Change notes or pin-only; a version's content and number never change."""
+    """Change notes, pin-only, what it is for, or when it retires; a version's content and number never change."""
     with service.database.sessions.begin() as session:
         version = find_version(session, caller, reference, lock="update")
         conditions.check(reference_of(version), version_answer(session, version))
-        wanted = body.model_dump(exclude_none=True)
+        wanted = body.model_dump(exclude_none=True, exclude={"retire_on"}, mode="json")
+        if body.retire_on is not None:
+            lifecycle.set_end(session, caller, version, None if body.retire_on == "never" else body.retire_on)
         before = {name: getattr(version, name) for name in wanted}
         for name, value in wanted.items():
             setattr(version, name, value)
-        audit.record(
-            session,
-            caller.account_id,
-            caller.actor,
-            "version.changed",
-            reference_of(version),
-            before=before,
-            after=wanted,
-        )
+        if wanted:
+            audit.record(
+                session, caller.account_id, caller.actor, "version.changed", reference_of(version),
+                before=before, after=wanted,
+            )  # fmt: skip
         return version_answer(session, version)
 
 

@@ -1,4 +1,4 @@
-"""Duty: retire versions whose sunset has reached its date."""
+"""Duty: announce the end of versions that retire soon, and retire those whose sunset has reached its date."""
 
 from __future__ import annotations
 

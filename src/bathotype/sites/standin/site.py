@@ -12,10 +12,12 @@ from typing import Any
 import httpx
 import stamina
 
+from bathotype.core.contents.platform import PlatformOffered
 from bathotype.core.disk.nbd import NbdDisk
 from bathotype.core.disk.nbdpool import NbdPool
 from bathotype.core.errors import BathotypeError, NotFound, OutOfSpace, Refused, Unavailable
 from bathotype.core.guest.agent import AgentSilent, GuestAgent
+from bathotype.core.lifecycle.purpose import SizeOffered
 from bathotype.sites.protocol import SiteDisk, SiteLimits, SiteMachine
 from bathotype.sites.standin.channel import WebSocketStream
 
@@ -104,10 +106,11 @@ class StandinSite:
         site, quota = self._get("/v1/site", region=region), self._get("/v1/quota")
         return SiteLimits(
             {name: tuple(r["zones"]) for name, r in site["regions"].items()},
-            tuple(site["sizes"]),
+            {name: SizeOffered(size["processors"], size["memory_mib"]) for name, size in site["sizes"].items()},
             site["largest_disk"],
             tuple(site["demanded_tags"]),
             {name: (q["used"], q["most"]) for name, q in quota.items()},
+            {name: _platform(r.get("machines", {})) for name, r in site["regions"].items()},
         )
 
     def machines(self, region: str) -> Iterator[SiteMachine]:
@@ -265,6 +268,16 @@ def _disk(data: dict[str, Any]) -> SiteDisk:
         data.get("boot", False),
         data.get("changes_known", False),
         data.get("tags", {}),
+    )
+
+
+def _platform(told: dict[str, Any]) -> PlatformOffered:
+    return PlatformOffered(
+        tuple(told.get("boot", ())),
+        tuple(told.get("architectures", ())),
+        bool(told.get("trusted_module", True)),
+        tuple(told.get("disk_buses", ())),
+        tuple(told.get("network_cards", ())),
     )
 
 
