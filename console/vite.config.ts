@@ -21,9 +21,23 @@ function compressed(): Plugin {
   };
 }
 
+/** The page of the API is the library's own, served from here: it needs nothing of the internet. */
+function apiPage(): Plugin {
+  return {
+    name: "api-page",
+    apply: "build",
+    async generateBundle() {
+      for (const name of ["swagger-ui-bundle.js", "swagger-ui.css"]) {
+        const source = await readFile(new URL(`./node_modules/swagger-ui-dist/${name}`, import.meta.url));
+        this.emitFile({ type: "asset", fileName: `api-page/${name}`, source });
+      }
+    },
+  };
+}
+
 export default defineConfig({
   resolve: { alias: { "~": new URL("./src", import.meta.url).pathname } },
-  plugins: [react(), tailwindcss(), compressed()],
+  plugins: [react(), tailwindcss(), apiPage(), compressed()],
   html: { cspNonce: "__NONCE__" },
   worker: { format: "es" },
   build: {

@@ -162,7 +162,12 @@ class Office:
         while True:
             with self.database.reads() as session:
                 waiting = session.scalars(
-                    select(Operation.id).where(Operation.state == "queued").order_by(Operation.id)
+                    select(Operation.id)
+                    .where(
+                        Operation.state == "queued",
+                        Operation.start_at.is_(None) | (Operation.start_at <= utcnow()) | Operation.cancel_requested,
+                    )
+                    .order_by(Operation.id)
                 ).all()
             if not waiting:
                 return

@@ -9,7 +9,7 @@ from datetime import date
 import pytest
 
 from bathotype.client import OperationFailed
-from bathotype.core.errors import BathotypeError, Damaged, NotFound, Refused
+from bathotype.core.errors import BathotypeError, Damaged, Forbidden, NotFound, Refused
 from bathotype.core.signing.envelope import open_envelope
 from tests.office import Office
 
@@ -34,7 +34,7 @@ def test_a_share_is_proposed_accepted_used_and_ended(office: Office) -> None:
         assert seen.source == {} and seen.holds == []
         assert other.resolve("tide-core/lent", region="fjord-2").base_disk
         for call in (other.findings, other.replicas, other.holds, other.retirement_plan):
-            with pytest.raises(NotFound):
+            with pytest.raises(Forbidden, match="to be launched and looked at"):
                 call("tide-core/lent@1.0.0")  # numbers, not the findings themselves
         with pytest.raises(NotFound):
             stranger.version("tide-core/lent@1.0.0")
@@ -212,4 +212,5 @@ def test_exports_stay_with_the_owner(office: Office) -> None:
     office.shared(reference, "chart-house")
     with office.http("chart-house") as http:
         for path in ("disk", "manifest", "findings", "holds", "replicas", "retirement"):
-            assert http.get(f"/versions/tide-core/{reference}/{path}").status_code == 404, path
+            answer = http.get(f"/versions/tide-core/{reference}/{path}")
+            assert (answer.status_code, answer.json()["code"]) == (403, "forbidden"), path

@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import threading
+import time
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
+import httpx
 import pytest
 
 from bathotype.core.errors import BathotypeError, Invalid, NotFound
@@ -119,3 +122,57 @@ def test_waiting_outlives_the_service(system: System) -> None:
         system.revive()
         waiter.join(60)
         assert outcome == ["succeeded"]
+
+
+def test_a_machine_that_is_shut_down_for_its_capture_runs_again_whatever_happens(system: System) -> None:
+    with system.core as client:
+        client.create_line("at-rest")
+        before = client.machine("surge-old-01")
+        assert before.state == "running"
+        with pytest.raises(Invalid, match="Only a stopped capture"):
+            client.capture(machine="surge-old-01", line="at-rest", power_off=True)
+        operation = client.capture(
+            machine="surge-old-01", line="at-rest", number="1.0.0", mode="stopped", power_off=True
+        )
+        until(lambda: client.machine("surge-old-01").state == "stopped", seconds=60, pause=0.02)
+        system.kill("worker")
+        system.revive()
+        result = client.wait(operation.id).result or {}
+        assert client.machine("surge-old-01").state == "running" and result["frozen_seconds"] is None
+        steps = {step.name: step.state for step in client.operation(operation.id).steps}
+        assert steps["power_off"] == "done" and steps["settle"] == "skipped"
+        assert not {f.rule for f in client.findings(result["reference"])} & {"machine-id", "source-machine-id"}
+        proof = {row.name: row for row in client.proof(result["reference"]).rows}
+        assert proof["machine-id"].outcome == "gone", "who it was is known although it was off"
+
+
+def test_a_capture_waits_for_its_moment_and_can_be_cancelled_before(system: System) -> None:
+    with system.core as client:
+        client.create_line("by-night")
+        far = datetime.now(UTC) + timedelta(days=2)
+        waiting = client.capture(machine="gauge-seed-01", line="by-night", number="1.0.0", at=far)
+        assert waiting.state == "queued" and waiting.start_at == far
+        client.cancel(waiting.id)
+        until(lambda: client.operation(waiting.id).state == "cancelled", seconds=20)
+        soon = datetime.now(UTC) + timedelta(seconds=4)
+        operation = client.capture(machine="gauge-seed-01", line="by-night", number="1.0.0", at=soon)
+        done = client.wait(operation.id)
+        assert done.started_at is not None and done.started_at >= soon
+        with pytest.raises(Invalid, match="30 days"):
+            client.capture(machine="gauge-seed-01", line="by-night", at=datetime.now(UTC) - timedelta(hours=1))
+
+
+def test_nothing_starts_for_a_caller_that_has_gone(system: System) -> None:
+    with system.core as client:
+        client.create_line("gone-away")
+    system.fault("slow", seconds=1.5, calls=4)
+    try:
+        with httpx.Client(base_url=f"{system.url}/api/v1", trust_env=False, timeout=0.7) as http:
+            http.headers["Authorization"] = f"Bearer {system.token('operator')}"
+            body = {"machine": "gauge-seed-01", "line": "gone-away", "number": "1.0.0"}
+            with pytest.raises(httpx.ReadTimeout):
+                http.post("/captures", json=body)
+    finally:
+        system.clear_faults()
+    time.sleep(6)
+    assert system.query("select count(*) from operations where subject = 'gone-away@1.0.0'") == [(0,)]

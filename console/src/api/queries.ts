@@ -38,6 +38,12 @@ export const ask = {
       queryKey: ["still", "packages", reference],
       queryFn: () => answer(http.GET("/api/v1/versions/{reference}/packages", { params: { path: { reference } } })),
     }),
+  proof: (reference: string) =>
+    queryOptions({
+      queryKey: ["still", "proof", reference],
+      queryFn: () => answer(http.GET("/api/v1/versions/{reference}/proof", { params: { path: { reference } } })),
+      retry: false,
+    }),
   findings: (reference: string) =>
     queryOptions({
       queryKey: ["findings", reference],

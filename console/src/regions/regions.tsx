@@ -52,7 +52,14 @@ function Region({ region }: { region: Schema["RegionState"] }) {
               ),
             ],
             ["Zones", region.zones.join(", ")],
-            ["Machine sizes", region.machine_sizes.join(", ")],
+            [
+              "Machine sizes",
+              (region.sizes ?? [])
+                .map((size) => `${size.name} (${size.processors} processors, ${iec((size.memory_mib ?? 0) * 1048576)})`)
+                .join("; "),
+            ],
+            ["Machines boot by", region.machines?.boot.join(" or ")],
+            ["Trusted module", region.machines && (region.machines.trusted_module ? "there" : "none")],
             ["Largest disk", region.largest_disk && iec(region.largest_disk)],
             ...Object.entries(region.quotas).map(([name, [used = 0, most = 0]]): [string, React.ReactNode] => [
               name === "disk_bytes" ? "Disks" : `${name[0]!.toUpperCase()}${name.slice(1)}`,

@@ -1,11 +1,12 @@
 import { Link } from "react-router";
 import type { Schema } from "~/api/client";
 import { Facts, Heading, Moment, Short } from "~/parts/basics";
-import { iec, to } from "~/parts/text";
+import { iec, plural, to } from "~/parts/text";
 
 /** Facts, and the lineage as a drawing in words: machine, version, instances, what was made of it. */
 export function About({ overview }: { overview: Schema["VersionOverview"] }) {
   const { version } = overview;
+  const { needs, purpose } = version;
   return (
     <>
       <Facts
@@ -24,6 +25,26 @@ export function About({ overview }: { overview: Schema["VersionOverview"] }) {
           ["Marks", version.marks.join(", ")],
           ["Holds", version.holds.join(", ")],
           ["Pin-only", version.pin_only && "launched only when named exactly"],
+          [
+            "Boots by",
+            needs?.boot?.length && `${needs.boot.join(" or ")}${needs.signed_loader ? ", its loader is signed" : ""}`,
+          ],
+          ["Made for", needs?.architecture],
+          ["Can drive", [...(needs?.disk_drivers ?? []), ...(needs?.network_drivers ?? [])].join(", ")],
+          ["Bound to", needs?.trusted_module && "a trusted module (TPM)"],
+          ["Needs at least", capacity(purpose?.least)],
+          ["Recommended", capacity(purpose?.recommended)],
+          ["For sizes", purpose?.compatible_sizes?.join(", ")],
+          ["Not for sizes", purpose?.excluded_sizes?.join(", ")],
+          ["Contact", purpose?.contact],
+          ["Terms", purpose?.licence],
+          [
+            "Labels",
+            Object.entries(purpose?.labels ?? {})
+              .map(([key, value]) => `${key}=${value}`)
+              .join(", "),
+          ],
+          ["Retires on", version.retire_on],
           ["Content digest", <Short key="digest" text={version.content_digest} keep={24} />],
           ["Signed with", version.signed_with && <Short key="key" text={version.signed_with} keep={24} />],
         ]}
@@ -32,6 +53,14 @@ export function About({ overview }: { overview: Schema["VersionOverview"] }) {
       <Lineage overview={overview} />
     </>
   );
+}
+
+function capacity(wanted?: Schema["Capacity"]) {
+  const parts = [
+    wanted?.processors && plural(wanted.processors, "processor"),
+    wanted?.memory_mib && iec(wanted.memory_mib * 1024 * 1024),
+  ];
+  return parts.filter(Boolean).join(", ");
 }
 
 function Lineage({ overview }: { overview: Schema["VersionOverview"] }) {

@@ -58,6 +58,7 @@ function Release({ overview, close }: Given) {
 function Sunset({ overview, close }: Given) {
   const done = useDone();
   const { reference } = overview.version;
+  const moves = overview.version.state === "sunset";
   const [on, setOn] = useState(new Date(Date.now() + 30 * 86_400_000).toISOString().slice(0, 10));
   const plan = useQuery({
     queryKey: ["sunset-plan", reference, on],
@@ -80,10 +81,10 @@ function Sunset({ overview, close }: Given) {
     );
   return (
     <Confirm
-      title={`Announce the end of ${reference}`}
+      title={moves ? `Move the end of ${reference}` : `Announce the end of ${reference}`}
       about="It stays launchable by its exact number, with a warning."
       unable={Boolean(plan.data?.blockers.length)}
-      verb="Announce it"
+      verb={moves ? "Move it" : "Announce it"}
       act={act}
       close={close}
     >

@@ -14,6 +14,7 @@ import { VersionDialog } from "./dialogs";
 import { About } from "./about";
 import { Findings } from "./findings";
 import { Happened } from "~/ledger/happened";
+import { Proof } from "./proof";
 import { Where } from "./where";
 
 const parts = [
@@ -21,6 +22,7 @@ const parts = [
   ["contents", "Contents"],
   ["difference", "What changed"],
   ["findings", "Findings"],
+  ["proof", "Proof sheet"],
   ["where", "Where it is"],
   ["events", "What happened"],
 ] as const;
@@ -79,6 +81,7 @@ export function Component() {
           {show === "contents" && <Contents version={version} />}
           {show === "difference" && <Difference version={version} />}
           {show === "findings" && <Findings reference={reference} />}
+          {show === "proof" && <Proof reference={reference} />}
           {show === "where" && <Where overview={data} />}
           {show === "events" && <Happened subject={version.reference} />}
         </Tabs.Content>

@@ -8,9 +8,11 @@ from typing import TYPE_CHECKING
 from bathotype.core.units import iec, plural
 
 if TYPE_CHECKING:
-    from bathotype.wire.versions import Held, Proof
+    from bathotype.wire.versions import Held, Proof, ProofRow
 
-OUTCOMES = {"none": "was not there", "gone": "gone", "left": "there", "unknown": "not known"}
+OUTCOMES = {"none": "none", "gone": "gone", "left": "there", "unknown": "not known"}
+#: Classes whose bytes are not counted.
+_WITHOUT_BYTES = ("host-name", "secrets")
 _STYLE = """
 @page { size: A4; margin: 16mm }
 body { font: 10pt/1.35 sans-serif; color: #111; max-width: 178mm; margin: 8mm auto }
@@ -21,13 +23,15 @@ td.now { font-weight: 600 } code { font: 8.5pt monospace; word-break: break-all 
 """
 
 
-def held_text(held: Held | None) -> str:
+def held_text(row: ProofRow, held: Held | None) -> str:
     """``4 paths, 1.6 KiB``."""
     if held is None:
         return "not counted"
     if not held.paths:
         return "nothing"
-    return plural(held.paths, "path") + (f", {iec(held.bytes)}" if held.bytes else "")
+    if row.name in _WITHOUT_BYTES:
+        return plural(held.paths, "path" if row.name == "host-name" else "finding")
+    return f"{plural(held.paths, 'path')}, {iec(held.bytes) if held.bytes else 'empty'}"
 
 
 def sums(sheet: Proof) -> list[tuple[str, str]]:
@@ -37,7 +41,7 @@ def sums(sheet: Proof) -> list[tuple[str, str]]:
         swap = sheet.swap_before or 0
         free = sheet.disk_bytes - sheet.used_before - swap
         rows.append(("before", f"{iec(sheet.used_before)} in use + {iec(swap)} swap + {iec(free)} free"))
-    rows.append(("now", f"{iec(sheet.used_after)} stored + {iec(sheet.disk_bytes - sheet.used_after)} zeros"))
+    rows.append(("now", f"{iec(sheet.used_after)} in use + {iec(sheet.disk_bytes - sheet.used_after)} zeros"))
     rows.append(("disk", f"{iec(sheet.disk_bytes)} ({sheet.disk_bytes} bytes)"))
     if sheet.files_before and sheet.files_after:
         gone = sheet.files_before.paths - sheet.files_after.paths
@@ -48,8 +52,8 @@ def sums(sheet: Proof) -> list[tuple[str, str]]:
 def page(sheet: Proof) -> str:
     """The page."""
     rows = "".join(
-        f"<tr><td>{escape(r.title)}</td><td>{escape(held_text(r.before))}</td><td>{escape('; '.join(r.done))}</td>"
-        f"<td>{escape(held_text(r.after))}</td><td class=now>{escape(OUTCOMES[r.outcome])}</td></tr>"
+        f"<tr><td>{escape(r.title)}</td><td>{escape(held_text(r, r.before))}</td><td>{escape('; '.join(r.done))}</td>"
+        f"<td>{escape(held_text(r, r.after))}</td><td class=now>{escape(OUTCOMES[r.outcome])}</td></tr>"
         for r in sheet.rows
     )
     facts = "".join(f"<tr><th>{escape(name)}</th><td>{escape(value)}</td></tr>" for name, value in sums(sheet))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass
-from datetime import date
+from datetime import date, datetime
 from pathlib import Path
 from types import TracebackType
 from typing import Any, Literal
@@ -167,12 +167,15 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         purpose: Purpose | None = None,
         retire_on: date | None = None,
         tags: dict[str, str] | None = None,
+        at: datetime | None = None,
+        power_off: bool = False,
+        afterwards: catalogue.Afterwards = "kept",
         key: str | None = None,
     ) -> work.Operation:
         """Start a capture: see `bathotype.wire.versions.CaptureRequest`."""
         body = catalogue.CaptureRequest(
             machine=machine, line=line, region=region, number=number, bump=bump, mode=mode, profile=profile, notes=notes,
-            purpose=purpose, retire_on=retire_on, tags=tags or {},
+            purpose=purpose, retire_on=retire_on, tags=tags or {}, at=at, power_off=power_off, afterwards=afterwards,
         )  # fmt: skip
         return work.Operation.model_validate(self._create("/captures", body.model_dump(mode="json"), key))
 
@@ -187,11 +190,13 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         number: str | None = None,
         bump: Part | None = None,
         tags: dict[str, str] | None = None,
+        power_off: bool = False,
+        afterwards: catalogue.Afterwards = "kept",
     ) -> work.Operation:
         """Preflight, then work out what a capture would change; the operation's result is the plan."""
         body = catalogue.CapturePlanRequest(
             machine=machine, region=region, mode=mode, profile=profile, line=line, number=number, bump=bump,
-            tags=tags or {},
+            tags=tags or {}, power_off=power_off, afterwards=afterwards,
         )  # fmt: skip
         return work.Operation.model_validate(self._create("/capture-plans", body.model_dump(mode="json"), None))
 

@@ -15,7 +15,7 @@ from starlette.concurrency import run_in_threadpool
 
 import bathotype
 from bathotype.core.errors import NotFound, NotSignedIn
-from bathotype.service import console, problems
+from bathotype.service import apipage, console, problems
 from bathotype.service.limits import Limited
 from bathotype.service.records import Alert, Instance, Operation, Version
 from bathotype.service.routes import ROUTERS, TAGS
@@ -84,6 +84,7 @@ def create_app(service: Service) -> FastAPI:
             raise NotSignedIn("Metrics need their own token.", advice="Show BATHOTYPE_METRICS_TOKEN as a bearer token.")
         return Response(_metrics(service), media_type=CONTENT_TYPE_LATEST)
 
+    apipage.install(app)
     console.install(app)
     return app
 

@@ -4,17 +4,17 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Set
 
-from sqlalchemy import Select, func, select
+from sqlalchemy import Select, func, or_, select
 from sqlalchemy.orm import Session
 
 from bathotype.core.contents.platform import Platform
-from bathotype.core.errors import NotFound, Refused
+from bathotype.core.errors import Forbidden, NotFound, Refused
 from bathotype.core.lifecycle.references import Reference, check_name, parse_reference
 from bathotype.core.lifecycle.retirement import Usage
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service.access.principals import Principal
-from bathotype.service.records import BaseDisk, Hold, Instance, Line, Mark, Replica, Version
-from bathotype.service.records.base import CHANGE, REST
+from bathotype.service.records import Account, BaseDisk, Hold, Instance, Line, Mark, Replica, Share, Version
+from bathotype.service.records.base import CHANGE, REST, utcnow
 from bathotype.service.records.fleet import IS_PRESENT
 
 #: What ``lock`` means where a version is looked for.
@@ -42,7 +42,16 @@ def find_version(session: Session, principal: Principal, text: str | Reference, 
     """
     reference = parse_reference(text) if isinstance(text, str) else text
     if reference.account not in (None, principal.account):
-        raise NotFound(f"{reference} is not shared with {principal.account}.")
+        if _is_shared(session, principal, reference):
+            raise Forbidden(
+                f"{reference} is shared with {principal.account} to be launched and looked at; not this, which its owner "
+                "alone may do.",
+                advice="Ask its owner, or take it over into a line of your own: `bathotype adopt`.",
+            )
+        raise NotFound(
+            f"There is no {reference} here.",
+            advice="`bathotype shares list` shows what is shared with this account.",
+        )
     line = find_line(session, principal, reference.line)
     query = named(select(Version), line.id, reference)
     if lock:
@@ -51,6 +60,23 @@ def find_version(session: Session, principal: Principal, text: str | Reference, 
     if version is None:
         raise NotFound(_missing(session, line, reference), advice=f"`bathotype versions list {line.name}` shows them.")
     return version
+
+
+def _is_shared(session: Session, principal: Principal, reference: Reference) -> bool:
+    """Whether an active share grants the caller something of a line."""
+    query = (
+        select(Share.id)
+        .join(Line, Line.id == Share.line_id)
+        .join(Account, Account.id == Line.account_id)
+        .where(
+            Account.name == reference.account,
+            Line.name == reference.line,
+            Share.state == "active",
+            or_(Share.consumer_id == principal.account_id, Share.consumer_id.is_(None)),
+            or_(Share.until.is_(None), Share.until >= utcnow().date()),
+        )
+    )
+    return session.scalar(query.limit(1)) is not None
 
 
 def named(query: Select[Version], line_id: str, reference: Reference) -> Select[Version]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from bathotype.core.contents.platform import unmet
@@ -24,7 +24,7 @@ from bathotype.service.kinds.launch import Launch, LaunchParams
 from bathotype.service.operations.start import start_operation
 from bathotype.service.placements import standing_disks
 from bathotype.service.reach import Reach
-from bathotype.service.records import FirstBootSet, Instance, Operation, Replica, Share, Version
+from bathotype.service.records import Finding, FirstBootSet, Instance, Operation, Replica, Share, Version
 from bathotype.service.records.base import new_id
 from bathotype.service.records.fleet import IS_PRESENT
 from bathotype.service.shares import find_usable
@@ -218,6 +218,8 @@ def plan_launch(
         check_signature(session, version)
     except (Refused, Damaged) as error:
         blockers.append(str(error))
+    if open_high := _open_high(session, version):
+        warnings.append(f"{reference} has {plural(open_high, 'open finding')} of high severity.")
     taken = session.scalars(
         select(Instance.name).where(
             Instance.account_id == caller.account_id,
@@ -270,6 +272,13 @@ def plan_launch(
         allowances=[allowance_answer(session, room.row, room.used) for room in counted],
         verdicts=verdicts_of(judged),
     )
+
+
+def _open_high(session: Session, version: Version) -> int:
+    query = select(func.count()).where(
+        Finding.version_id == version.id, Finding.severity == "high", Finding.accepted_by.is_(None)
+    )
+    return session.scalar(query) or 0
 
 
 def _out(session: Session, region: str, seen: Usable, why: str) -> str:

@@ -39,6 +39,7 @@ class Preflight:
     used_bytes: int | None = None
     offline: bool = True
     inside: bool = False
+    power_off: bool = False
 
     @property
     def capturable(self) -> bool:
@@ -48,6 +49,17 @@ class Preflight:
     def refuse(self) -> None:
         """Raise `Refused` with every obstacle, if there is one."""
         self.remarks.refuse(f"{self.machine.name} cannot be captured", "preflight")
+
+
+def effects_on_source(power_off: bool, afterwards: str) -> list[str]:
+    """What a capture does to its source."""
+    if afterwards == "deleted":
+        return ["The machine is DELETED with its disks once the version is sealed."]
+    if afterwards == "stopped":
+        return ["The machine is shut down once the version is sealed, and stays off."]
+    if power_off:
+        return ["The machine is shut down by its agent, and started again as soon as its disk is copied."]
+    return ["The machine stays as it is."]
 
 
 def find_machine(reach: Reach, account: str, name: str, region: str | None) -> SiteMachine:
@@ -95,9 +107,13 @@ def inspect(
     tags: dict[str, str],
     scratch_bytes: int,
     remarks: Remarks | None = None,
+    power_off: bool = False,
 ) -> Preflight:
-    """Look at everything that a capture depends on.  Changes nothing.  ``remarks`` holds what was judged before."""
-    result = Preflight(machine, mode, remarks or Remarks())
+    """Look at everything that a capture depends on.  Changes nothing.
+
+    ``remarks`` holds what was judged before; ``power_off`` says that it is shut down first.
+    """
+    result = Preflight(machine, mode, remarks or Remarks(), power_off=power_off)
     site = reach.site(machine.region, account)
     _power(result)
     _disks(result, reader, site, scratch_bytes, profile)
@@ -146,9 +162,13 @@ def _power(result: Preflight) -> None:
         result.remarks.forbid(
             "power", f"{name} is {state}; a live capture needs it running.", "Add --stopped, or start it first."
         )
+    elif mode == "stopped" and state == "running" and result.power_off:
+        result.remarks.ok("power", "It is running: its agent shuts it down first.")
     elif mode == "stopped" and state == "running":
         result.remarks.forbid(
-            "power", f"{name} is running.", "Leave out --stopped: a live capture does not disturb it."
+            "power",
+            f"{name} is running.",
+            "Leave out --stopped: a live capture does not disturb it. Or add --power-off.",
         )
     elif mode == "as-is" and state == "running":
         result.remarks.ok("power", "It is running; its disk is frozen for a moment while it is copied.")
@@ -251,10 +271,11 @@ def _agent(result: Preflight, site: Site) -> None:
     machine = result.machine
     if machine.state != "running":
         return
-    needed = result.mode in ("live", "as-is")
+    needed = result.mode in ("live", "as-is") or result.power_off
+    commands = {"guest-shutdown"} if result.power_off else _NEEDED_COMMANDS
     try:
         with site.agent(machine.id, timeout=_AGENT_SECONDS) as agent:
-            missing = _NEEDED_COMMANDS - agent.commands()
+            missing = commands - agent.commands()
             if missing and needed:
                 result.remarks.forbid(
                     "agent",

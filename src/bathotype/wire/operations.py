@@ -68,6 +68,7 @@ class Operation(Answer):
     error: Failure | None = None
     created_by: str
     created_at: datetime
+    start_at: datetime | None = Field(default=None, description="It waits for this moment.")
     started_at: datetime | None = None
     ended_at: datetime | None = None
     offers: list[Offer] = Field(default=[], description="What can be done with it now.")

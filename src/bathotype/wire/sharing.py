@@ -43,6 +43,9 @@ class Share(Answer):
     decided_at: datetime | None
     ended_at: datetime | None
     running: int = Field(description="Instances of the consumer that run from what is shared.")
+    warnings: list[str] = Field(
+        default=[], description="What to know about it, such as that nothing can be launched yet."
+    )
 
 
 class SharedVersion(Answer):

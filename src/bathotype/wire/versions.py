@@ -5,13 +5,14 @@ from __future__ import annotations
 from datetime import date, datetime
 from typing import Any, Literal
 
-from pydantic import Field
+from pydantic import AwareDatetime, Field
 
 from bathotype.core.lifecycle.purpose import Purpose
 from bathotype.wire.common import Answer, Revised, Wire, example
 
 Severity = Literal["high", "medium", "low"]
 CaptureMode = Literal["live", "stopped", "as-is"]
+Afterwards = Literal["kept", "stopped", "deleted"]
 
 
 class LineRequest(Wire):
@@ -55,6 +56,12 @@ class CaptureRequest(Wire):
         default=None, description="When it retires by itself; it is announced 30 days before."
     )
     tags: dict[str, str] = Field(default={}, description="Put on what the capture creates at the site.")
+    at: AwareDatetime | None = Field(default=None, description="Begin at this moment; until then it can be cancelled.")
+    power_off: bool = Field(
+        default=False,
+        description="Mode stopped, of a machine that runs: its agent shuts it down, and it is started again.",
+    )
+    afterwards: Afterwards = Field(default="kept", description="What becomes of the source once the version is sealed.")
 
 
 class CapturePlanRequest(Wire):
@@ -70,6 +77,8 @@ class CapturePlanRequest(Wire):
     number: str | None = None
     bump: Literal["patch", "minor", "major"] | None = None
     tags: dict[str, str] = {}
+    power_off: bool = False
+    afterwards: Afterwards = "kept"
 
 
 class Sizes(Answer):

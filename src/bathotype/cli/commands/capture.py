@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import argparse
+from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
 from bathotype.cli.options import Subparsers, command, made_for, made_for_of, profile_of, tags, tags_of
-from bathotype.cli.output import emit_json, facts, follow, out, say, table
+from bathotype.cli.output import confirm, emit_json, facts, follow, out, say, table
 from bathotype.core.errors import REFUSED, Invalid
 from bathotype.core.units import iec, plural
 
@@ -24,6 +25,7 @@ def register(parsers: Subparsers) -> None:
         examples="  bathotype capture gauge-seed-01 --line gauge-collector --plan\n"
         "  bathotype capture gauge-seed-01 --line gauge-collector --number 1.0.0 --notes 'first release'\n"
         "  bathotype capture gauge-seed-02 --line gauge-collector --bump minor --stopped\n"
+        "  bathotype capture gauge-seed-01 --line gauge-collector --bump minor --stopped --power-off --at 2026-12-01T02:00\n"
         "  bathotype capture gauge-seed-01 --line gauge-collector --profile ./ours.yaml",
     )
     parser.add_argument("machine", metavar="MACHINE", help="name or id")
@@ -39,6 +41,21 @@ def register(parsers: Subparsers) -> None:
         "--as-is", dest="mode", action="store_const", const="as-is", help="a full copy that keeps its identity"
     )
     parser.set_defaults(mode="live")
+    parser.add_argument(
+        "--power-off",
+        action="store_true",
+        help="with --stopped: its agent shuts a running machine down; it is started again once its disk is copied",
+    )
+    parser.add_argument(
+        "--at", metavar="TIME", help="begin then, such as 2026-12-01T02:00 (local time); checked again before it starts"
+    )
+    parser.add_argument(
+        "--afterwards",
+        choices=("kept", "stopped", "deleted"),
+        default="kept",
+        help="what becomes of the machine once the version is sealed (default: kept as it is)",
+    )
+    parser.add_argument("--yes", action="store_true", help="do not ask before a machine is deleted")
     parser.add_argument("--profile", default="linux", help="built-in profile, or a YAML file (default: linux)")
     parser.add_argument(
         "--plan", action="store_true", help="show what forbids it, else what would be removed or changed"
@@ -54,6 +71,8 @@ def _capture(client: Client, given: argparse.Namespace) -> int:
         return _plan(client, given)
     if not given.line:
         raise Invalid("A capture needs --line.", advice="`bathotype lines list` shows the lines.")
+    if given.afterwards == "deleted" and not given.yes:
+        confirm(f"{given.machine} would be DELETED with its disks once the version is sealed.")
     operation = client.capture(
         machine=given.machine,
         line=given.line,
@@ -64,7 +83,19 @@ def _capture(client: Client, given: argparse.Namespace) -> int:
         profile=profile_of(given.profile),
         **made_for_of(given),
         tags=tags_of(given),
+        at=_moment(given.at),
+        power_off=given.power_off,
+        afterwards=given.afterwards,
     )
+    if operation.start_at is not None:
+        if given.json:
+            emit_json(operation)
+            return 0
+        out(operation.id)
+        say(
+            f"It begins at {operation.start_at:%Y-%m-%d %H:%M} UTC; `bathotype operations cancel {operation.id}` stops it."
+        )
+        return 0
     if given.no_wait:
         emit_json(operation) if given.json else out(operation.id)
         return 0
@@ -98,6 +129,16 @@ def _capture(client: Client, given: argparse.Namespace) -> int:
     return 0
 
 
+def _moment(text: str | None) -> datetime | None:
+    """A moment as somebody writes it; without a zone it is local time."""
+    if text is None:
+        return None
+    try:
+        return datetime.fromisoformat(text).astimezone()
+    except ValueError as error:
+        raise Invalid(f"{text!r} is not a time.", advice="Write such as 2026-12-01T02:00.") from error
+
+
 def _plan(client: Client, given: argparse.Namespace) -> int:
     operation = client.plan_capture(
         machine=given.machine,
@@ -108,6 +149,8 @@ def _plan(client: Client, given: argparse.Namespace) -> int:
         number=given.number,
         bump=given.bump,
         tags=tags_of(given),
+        power_off=given.power_off,
+        afterwards=given.afterwards,
     )
     plan: dict[str, Any] = follow(client, operation, quiet=given.json).result or {}
     if given.json:
@@ -129,7 +172,7 @@ def _plan(client: Client, given: argparse.Namespace) -> int:
         ((c["step"], c["action"], c["path"], iec(c["bytes"]), c["note"]) for c in plan["changes"]),
     )
     say(
-        f"{plural(len(plan['changes']), 'path')} would change on the copy, {iec(plan['bytes'])} gone; the machine stays as it is. "
+        f"{plural(len(plan['changes']), 'path')} would change on the copy, {iec(plan['bytes'])} gone. {plan['effects'][-1]} "
         f"{iec(plan['used_bytes'])} of {iec(plan['virtual_bytes'])} are in use."
     )
     return 0

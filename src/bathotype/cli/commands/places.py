@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 from bathotype.cli.options import Subparsers, command, group
 from bathotype.cli.output import emit_json, facts, table
 from bathotype.core.errors import NotFound
-from bathotype.core.units import iec
+from bathotype.core.units import iec, plural
 
 if TYPE_CHECKING:
     from bathotype.client import Client
@@ -97,7 +97,7 @@ def _show(client: Client, given: argparse.Namespace) -> None:
 
 
 def _size(processors: int | None, memory_mib: int | None) -> str:
-    return f"{processors} processors, {iec((memory_mib or 0) << 20)}"
+    return f"{plural(processors or 0, 'processor')}, {iec((memory_mib or 0) << 20)}"
 
 
 def _used(name: str, used: int, most: int) -> str:

@@ -93,6 +93,8 @@ def _tell(share: Share, given: argparse.Namespace) -> None:
             ("note", share.note), ("running", plural(share.running, "instance")),
         ]
     )  # fmt: skip
+    for warning in share.warnings:
+        say(f"warning: {warning}", style="dark_orange3")
     return None
 
 

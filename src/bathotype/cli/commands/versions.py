@@ -152,7 +152,7 @@ def show_version(v: Version) -> None:
     s = v.sizes
     facts(
         [
-            ("version", f"{v.account}/{v.reference}"),
+            ("version", v.reference if "/" in v.reference else f"{v.account}/{v.reference}"),
             ("state", v.state),
             ("pin-only", v.pin_only),
             ("marks", ", ".join(v.marks)),
@@ -166,8 +166,8 @@ def show_version(v: Version) -> None:
             ("signed with", v.signed_with and f"key {v.signed_with}"),
             ("profile", v.profile["name"] if v.profile else None),
             (
-                "generalized",
-                f"{plural(sum(x['paths'] for x in v.steps), 'path')} in {sum(bool(x['paths']) for x in v.steps)} steps"
+                "changed" if v.mode == "edit" else "generalized",
+                f"{plural(sum(x['paths'] for x in v.steps), 'path')} by {plural(sum(bool(x['paths']) for x in v.steps), 'step')}"
                 if v.steps
                 else None,
             ),
@@ -182,7 +182,7 @@ def show_version(v: Version) -> None:
             ("created", v.created_at),
             ("released", v.released_at),
             ("sunset", v.sunset_on),
-            ("retires on", v.retire_on),
+            ("retires on", v.retire_on if not v.retired_at else None),
             ("retired", v.retired_at),
             ("purged", v.purged_at),
         ]
@@ -229,7 +229,9 @@ def _made_by(v: Version) -> str | None:
     if v.adopted_from:
         return f"adoption of {v.adopted_from}"
     origin = _origin(v)
-    return f"{v.mode} of {origin}" if origin else v.mode
+    how = {"live": "a live capture", "stopped": "a stopped capture", "as-is": "a capture as it is", "edit": "an edit"}
+    made = how.get(v.mode, "an import" if v.mode == "import" else "an adoption")
+    return f"{made} of {origin}" if origin else made
 
 
 def _origin(v: Version) -> str | None:
@@ -285,7 +287,7 @@ def _proof(client: Client, given: argparse.Namespace) -> None:
     table(
         ("what", "was there", "done", "is there now", "outcome"),
         (
-            (r.title, held_text(r.before), "; ".join(r.done), held_text(r.after), OUTCOMES[r.outcome])
+            (r.title, held_text(r, r.before), "; ".join(r.done), held_text(r, r.after), OUTCOMES[r.outcome])
             for r in sheet.rows
         ),
     )
@@ -358,8 +360,10 @@ def _flat(found: dict[str, Any], prefix: str = "") -> Iterator[tuple[str, str]]:
         if isinstance(value, dict):
             yield from _flat(value, f"{prefix}{name}_")
         elif isinstance(value, list):
-            yield f"{prefix}{name}", " ".join(str(item) for item in value)
-        elif value not in (None, ""):
+            value = " ".join(str(item) for item in value)
+        if isinstance(value, bool):
+            value = str(value).lower()
+        if isinstance(value, str | int) and value != "":
             yield f"{prefix}{name}", str(value)
 
 

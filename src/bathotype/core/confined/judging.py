@@ -6,6 +6,7 @@ from dataclasses import dataclass
 
 from bathotype.core.confined.task import Bench, Task
 from bathotype.core.contents.inventory import Contents, read_contents
+from bathotype.core.disk.layout import used_ranges
 from bathotype.core.generalize import residue
 from bathotype.core.generalize.proof import Survey, survey
 from bathotype.core.guest.archive import TarTree
@@ -27,12 +28,18 @@ class Judged:
     findings: tuple[residue.Finding, ...]
     contents: Contents
     survey: Survey
+    #: Bytes of the disk that are in use; 0 where it is an archive.
+    used_bytes: int = 0
 
 
 def _disk(bench: Bench, question: JudgeQuestion) -> Judged:
     disk = GuestDisk.open(bench.sources[0])
     findings = residue.scan(disk, question.source, layout=disk.layout, identity_kept=question.identity_kept)
-    return Judged(tuple(findings), read_contents(disk), survey(disk, question.source.host_name))
+    return Judged(tuple(findings), read_contents(disk), survey(disk, question.source.host_name), _used(disk))
+
+
+def _used(disk: GuestDisk) -> int:
+    return used_ranges(disk.source, disk.layout).total
 
 
 def _archive(bench: Bench, question: JudgeQuestion) -> Judged:

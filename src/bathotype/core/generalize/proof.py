@@ -120,11 +120,17 @@ def proof_rows(
     for place, one in enumerate(CLASSES):
         had = before.classes[place] if before else None
         has = after.classes[place] if after else None
-        rows.append(ProofRow(one.name, one.title, had, tuple(done.get(one.name, ())), has, _outcome(had, has)))
+        left = bool(has and has.bytes)
+        rows.append(ProofRow(one.name, one.title, had, tuple(done.get(one.name, ())), has, _outcome(had, has, left)))
     had = Held(before.named) if before else None
     has = Held(after.named) if after else None
     done_to_name = tuple(done.get("host-name", ()))
-    rows.insert(1, ProofRow("host-name", "The source's host name", had, done_to_name, has, _outcome(had, has)))
+    rows.insert(
+        1,
+        ProofRow(
+            "host-name", "The source's host name", had, done_to_name, has, _outcome(had, has, bool(has and has.paths))
+        ),
+    )
     secrets = sum(f.severity == "high" and f.rule not in IDENTITY_RULES and f.rule != "not-scanned" for f in findings)
     found = Held(secrets) if after else None
     outcome = "unknown" if found is None else "left" if secrets else "none"
@@ -132,9 +138,8 @@ def proof_rows(
     return rows
 
 
-def _outcome(before: Held | None, after: Held | None) -> str:
+def _outcome(before: Held | None, after: Held | None, left: bool) -> str:
     if after is None:
         return "unknown"
-    if after.paths and (after.bytes or not before or (after.paths == before.paths and not before.bytes)):
-        return "left"
-    return "gone" if before and before.paths else "none"
+    had = before is not None and (before.bytes > 0 or before.paths > after.paths)
+    return "left" if left else "gone" if had else "none"

@@ -205,6 +205,10 @@ class GuestAgent:
             pause = min(pause * 1.5, 1.0)
         raise AgentSilent(f"{argv[0]} did not end within {timeout:.0f} s in the guest.")
 
+    def shutdown(self) -> None:
+        """Ask the guest to shut down.  The protocol gives no answer to this; whether it does is seen at the site."""
+        self._stream.send(json.dumps({"execute": "guest-shutdown"}).encode() + b"\n")
+
     # Freezing
 
     def freeze_status(self) -> str:

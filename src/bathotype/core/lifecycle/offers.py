@@ -95,6 +95,9 @@ def _version_offers(facts: VersionFacts) -> Iterator[tuple[Verb, Offer]]:
         yield Verb.OPERATE, Offer(name, title, not gone, nothing if gone else (would,))
     if state == VersionState.RELEASED:
         yield Verb.RETIRE, Offer("sunset", "Announce its end", True, _sunset_says(facts))
+    if state == VersionState.SUNSET:
+        when = f"It retires on {facts.retire_on} now." if facts.retire_on else "No day is set now."
+        yield Verb.RETIRE, Offer("sunset", "Move its end", True, (when,))
     plan = plan_retire(usage)
     if state not in (VersionState.RETIRED, VersionState.PURGED):
         way = Way("Move the mark", "mark", reference) if usage.marks else None

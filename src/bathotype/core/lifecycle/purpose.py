@@ -7,6 +7,8 @@ from typing import Annotated
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from bathotype.core.units import plural
+
 _Text = Annotated[str, Field(max_length=200)]
 
 
@@ -61,17 +63,17 @@ def _lacks(wanted: Capacity, offered: SizeOffered) -> tuple[str, str] | None:
     """What is wanted and what is there, where that is less."""
     want, has = [], []
     for name, most, there in (
-        ("processors", wanted.processors, offered.processors),
+        ("processor", wanted.processors, offered.processors),
         ("MiB of memory", wanted.memory_mib, offered.memory_mib),
     ):
         if most is not None and there is not None and there < most:
-            want.append(f"{most} {name}")
+            want.append(plural(most, name) if name == "processor" else f"{most} {name}")
             has.append(str(there))
     return (" and ".join(want), " and ".join(has)) if want else None
 
 
 def capacity_text(capacity: Capacity) -> str:
     """``2 processors, 2048 MiB``; empty where nothing is wanted."""
-    parts = [f"{capacity.processors} processors"] if capacity.processors else []
+    parts = [plural(capacity.processors, "processor")] if capacity.processors else []
     parts += [f"{capacity.memory_mib} MiB"] if capacity.memory_mib else []
     return ", ".join(parts)

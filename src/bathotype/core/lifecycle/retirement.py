@@ -105,7 +105,7 @@ def plan_purge(usage: Usage, now: datetime, *, waive_grace: bool = False) -> Ret
         else:
             blockers.append(f"Its grace period lasts until {until}. Wait, or waive it with --no-grace.")
     if usage.children:
-        warnings.append(f"Captured from its instances: {', '.join(usage.children)}. They keep their own bytes.")
+        warnings.append(f"Made from it: {', '.join(usage.children)}. They keep their own bytes.")
     effects = [
         f"Those of its chunks that no other version needs are removed: {iec(usage.stored_bytes)} at most.",
         "Its record, contents, findings and events are kept.",

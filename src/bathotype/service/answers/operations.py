@@ -48,6 +48,7 @@ def _answer(row: Operation, steps: list[OperationStep]) -> wire.Operation:
         error=wire.Failure(**row.error) if row.error else None,
         created_by=row.created_by,
         created_at=row.created_at,
+        start_at=row.start_at,
         started_at=row.started_at,
         ended_at=row.ended_at,
         offers=offers_answer(

@@ -42,9 +42,22 @@ def share_answers(session: Session, caller: Principal, rows: Sequence[Share]) ->
                 decided_at=row.decided_at,
                 ended_at=row.ended_at,
                 running=running,
+                warnings=_warnings(session, row, line, version),
             )
         )
     return out
+
+
+def _warnings(session: Session, row: Share, line: Line, version: Version | None) -> list[str]:
+    """Whether nothing can be launched by a share yet."""
+    if row.state not in ("proposed", "active"):
+        return []
+    if version is not None:
+        staged = version.state == "staged"
+        text = f"{line.name}@{version.number} is staged: nothing can be launched from it before it is released."
+        return [text] if staged else []
+    offered = select(Version.id).where(Version.line_id == line.id, Version.state.in_(("released", "sunset"))).limit(1)
+    return [] if session.scalar(offered) else [f"{line.name} has no released version yet: nothing can be launched."]
 
 
 def shared_version_answers(session: Session, account_id: str, versions: Sequence[Version]) -> list[wire.SharedVersion]:

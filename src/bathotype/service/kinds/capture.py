@@ -13,7 +13,7 @@ from bathotype.core.confined.looking import NEEDS, Look
 from bathotype.core.disk.nbdpool import NbdPool
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import FileSource, open_file
-from bathotype.core.errors import Damaged, NotFound
+from bathotype.core.errors import BathotypeError, Damaged, NotFound
 from bathotype.core.generalize import residue
 from bathotype.core.generalize.profile import Profile
 from bathotype.core.generalize.remains import still_holds
@@ -22,8 +22,10 @@ from bathotype.core.store.manifest import Manifest
 from bathotype.core.store.materialise import materialise
 from bathotype.core.store.note import CaptureNote
 from bathotype.core.units import iec
+from bathotype.service import audit
 from bathotype.service.guests.clone import InsideClone
 from bathotype.service.guests.frozen import thaw_if_frozen
+from bathotype.service.guests.power import shut_down
 from bathotype.service.kinds.generalizing import generalize_copy, need_tools, profile_for
 from bathotype.service.kinds.making import MakingKind, MakingMemo, MakingParams, source_identity
 from bathotype.service.kinds.scratch import bring, copy_ranges, image_path, new_image
@@ -31,22 +33,28 @@ from bathotype.service.kinds.snapshots import SnapshotMemo, SnapshotParams, Snap
 from bathotype.service.operations.kind import Step
 from bathotype.service.preflight import inspect
 from bathotype.service.records import BaseDisk, Checkpoint, Instance, Replica
-from bathotype.wire.versions import CaptureMode
+from bathotype.wire.versions import Afterwards, CaptureMode
 
 
 class CaptureParams(SnapshotParams, MakingParams):
     """The machine, the mode, the profile, and the version to make."""
 
     mode: CaptureMode = "live"
+    power_off: bool = False
+    afterwards: Afterwards = "kept"
 
 
 class CaptureMemo(SnapshotMemo, MakingMemo):
-    """``inside`` says that a booted clone is generalized; ``since_*`` name the last capture of the machine."""
+    """``inside`` says that a booted clone is generalized; ``since_*`` name the last capture of the machine.
+
+    ``shut_down`` says that this operation has shut the machine down, and has not started it again.
+    """
 
     inside: bool = False
     since_snapshot: str | None = None
     since_version: str | None = None
     read_bytes: int | None = None
+    shut_down: bool = False
 
 
 class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, CaptureMemo]):
@@ -56,6 +64,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
     params_type, memo_type = CaptureParams, CaptureMemo
     steps = (
         Step("check", "Check every precondition"),
+        Step("power_off", "Shut the machine down"),
         Step("snapshot", "Freeze, snapshot, thaw"),
         Step("inside", "Generalize inside a throwaway clone", 3),
         Step("copy", "Copy the used blocks", 6, restart_from="copy"),
@@ -63,6 +72,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         Step("store", "Store new chunks", 6, restart_from="copy"),
         Step("scan", "Look for residue and take stock", 3),
         Step("seal", "Seal the version"),
+        Step("settle", "See to the source"),
     )
 
     @property
@@ -89,6 +99,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
             profile=None if self._as_is else self._profile,
             tags=self.params.tags,
             scratch_bytes=self.context.settings.scratch_bytes,
+            power_off=self.params.power_off,
         )
         for warning in found.remarks.warnings:
             self.context.log(warning, "warning")
@@ -96,10 +107,52 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         self.memo.inside = found.inside
         self.save()
 
+    def power_off(self) -> bool | None:
+        """Shut the machine down by its agent, where that was asked."""
+        machine = self.machine
+        if not self.params.power_off or (machine.state == "stopped" and not self.memo.shut_down):
+            return False
+        if not self.memo.shut_down:
+            self.memo.identity, self.memo.shut_down = self.identity_now(machine), True
+            self.save()
+        shut_down(self.context, self.site, machine.id)
+        return None
+
     def snapshot(self) -> None:
         """Freeze, snapshot, thaw; the site notes changes from now on, unless a clone is stored."""
         notes = not self.memo.inside
         self.take_snapshot(freeze=True, note_changes=notes, since=self._last_capture() if notes else None)
+        if self.params.afterwards == "kept":
+            self._start_again()
+
+    def _start_again(self) -> None:
+        """Start a machine that this operation has shut down."""
+        if self.memo.shut_down:
+            self.site.power(self.params.machine_id, "on")
+            self.memo.shut_down = False
+            self.save()
+            self.context.log("The machine is started again.")
+
+    def settle(self) -> bool | None:
+        """Leave the source as it was asked for.  The version is sealed: what fails here is said, and harms nothing."""
+        wanted, context = self.params.afterwards, self.context
+        if wanted == "kept":
+            return False
+        try:
+            if wanted == "deleted":
+                self.site.delete_machine(self.params.machine_id)
+            elif self.machine.state == "running":
+                shut_down(context, self.site, self.params.machine_id)
+        except BathotypeError as error:
+            context.log(f"The source is not {wanted}: {error}", "warning")
+            return None
+        context.log(f"The source is {wanted}.")
+        with context.session() as session:
+            audit.record(
+                session, context.account_id, context.created_by, f"machine.{wanted}", str(self.memo.source["machine"]),
+                after={"machine": self.params.machine_id, "operation": context.id},
+            )  # fmt: skip
+        return None
 
     def _last_capture(self) -> str | None:
         """The snapshot of the last capture of the machine, since which the site may know what changed."""
@@ -276,6 +329,8 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         )
 
     def clean_up(self, outcome: str) -> None:
+        if outcome != "succeeded" or self.params.afterwards == "kept":
+            self._start_again()
         InsideClone.remove(self.context, self.site, self.params.region)
         self.drop_snapshot()
         MakingKind.clean_up(self, outcome)

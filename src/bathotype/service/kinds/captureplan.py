@@ -6,13 +6,14 @@ from dataclasses import asdict
 from typing import Any
 
 from bathotype.core.confined.changing import PLAN, ProfileQuestion
+from bathotype.core.units import iec, plural
 from bathotype.service.kinds.generalizing import profile_for
 from bathotype.service.kinds.snapshots import SnapshotMemo, SnapshotParams, Snapshots
 from bathotype.service.operations.kind import Step
-from bathotype.service.preflight import inspect
+from bathotype.service.preflight import effects_on_source, inspect
 from bathotype.service.remarks import Remarks
 from bathotype.wire.machines import Remark
-from bathotype.wire.versions import CaptureMode
+from bathotype.wire.versions import Afterwards, CaptureMode
 
 
 class CapturePlanParams(SnapshotParams):
@@ -20,6 +21,8 @@ class CapturePlanParams(SnapshotParams):
 
     mode: CaptureMode = "live"
     remarks: list[Remark] = []
+    power_off: bool = False
+    afterwards: Afterwards = "kept"
 
 
 class CapturePlanMemo(SnapshotMemo):
@@ -60,7 +63,10 @@ class CapturePlan(Snapshots[CapturePlanParams, CapturePlanMemo]):
             tags=params.tags,
             scratch_bytes=context.settings.scratch_bytes,
             remarks=Remarks(list(params.remarks)),
+            power_off=params.power_off,
         )
+        for refusal in found.remarks.refusals:
+            context.log(refusal, "error")
         self.memo.remarks = found.remarks.items
         self.memo.plan = {"used_bytes": found.used_bytes}
         self.save()
@@ -90,6 +96,9 @@ class CapturePlan(Snapshots[CapturePlanParams, CapturePlanMemo]):
             "virtual_bytes": size,
         }
         self.save()
+        self.context.log(
+            f"{plural(len(found.planned.changes), 'path')} would change; {iec(found.planned.total_bytes)} go."
+        )
         return None
 
     def clean_up(self, outcome: str) -> None:
@@ -105,7 +114,7 @@ class CapturePlan(Snapshots[CapturePlanParams, CapturePlanMemo]):
             "blockers": remarks.refusals,
             "warnings": remarks.warnings,
             "remarks": [remark.model_dump() for remark in remarks.items],
-            "effects": [boot, "The machine stays as it is."],
+            "effects": [boot, *effects_on_source(self.params.power_off, self.params.afterwards)],
             "profile": None,
             "steps": [],
             "changes": [],

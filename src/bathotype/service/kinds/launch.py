@@ -17,6 +17,7 @@ from bathotype.core.firstboot.checks import differences
 from bathotype.core.firstboot.seed import build_seed
 from bathotype.core.firstboot.settings import first_boot_of
 from bathotype.core.guest.agent import AgentRefused
+from bathotype.core.units import plural
 from bathotype.service import audit
 from bathotype.service.admission import rooms
 from bathotype.service.guests.firstboot import note_differences, read_seen
@@ -74,6 +75,7 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
     def base_disk(self) -> bool | None:
         """Make sure that the site has a verified base disk; if two launches need it, one of them makes it."""
         if self._bases.ready():
+            self.context.log("A base disk is ready.")
             return False
         self._bases.lock()
         if self._bases.ready():
@@ -97,6 +99,7 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
     def create(self) -> None:
         """Create, seed and start each machine; the instance's id makes a repetition harmless."""
         self._each(self._instances("pending", "starting"), self._create_one)
+        self.context.log(f"{plural(len(self._instances('starting')), 'machine')} created and switched on.")
 
     def _create_one(self, instance: Instance) -> None:
         tags = {**self.context.tags(self.params.tags), "bathotype-instance": instance.id}
@@ -159,6 +162,7 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
             if waiting:
                 time.sleep(_POLL)
                 self.context.check()
+        self.context.log(f"{plural(len(self._instances('running')), 'instance')} running, each with its own identity.")
 
     def _is_up(self, instance: Instance) -> bool:
         assert instance.site_machine is not None

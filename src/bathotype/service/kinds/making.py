@@ -9,7 +9,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Sequence
 from dataclasses import asdict
-from datetime import date
+from datetime import date, datetime
 from typing import Any, TypeVar
 
 from pydantic import BaseModel
@@ -70,10 +70,16 @@ M = TypeVar("M", bound=Memo)
 
 
 def start_making(
-    session: Session, caller: Principal, kind: type[Kind[N, M]], params: N, details: dict[str, Any]
+    session: Session,
+    caller: Principal,
+    kind: type[Kind[N, M]],
+    params: N,
+    details: dict[str, Any],
+    *,
+    start_at: datetime | None = None,
 ) -> Operation:
     """Start an operation that makes a version, reserve the number for it, and record ``details`` in the event."""
-    operation = start_operation(session, caller, kind, params.made, params)
+    operation = start_operation(session, caller, kind, params.made, params, start_at=start_at)
     claim(session, params.line_id, params.number, operation.id)
     after = {**details, "operation": operation.id}
     audit.record(session, caller.account_id, caller.actor, f"{kind.name}.requested", params.made, after=after)
@@ -124,6 +130,7 @@ class MakingMemo(Memo):
     used_before: int | None = None
     swap_before: int | None = None
     after: Survey | None = None
+    used_after: int | None = None
 
     def take(self, done: Changed) -> None:
         """Remember what generalization did."""
@@ -150,7 +157,7 @@ class MakingMemo(Memo):
             "disk_bytes": stored.virtual,
             "used_before": self.used_before,
             "swap_before": self.swap_before,
-            "used_after": stored.used,
+            "used_after": self.used_after or stored.used,
         }
 
     def judge(self, findings: Sequence[residue.Finding], contents: Contents | None) -> None:
@@ -236,7 +243,7 @@ class MakingKind(NumberedKind[P, K]):
             with open_file(image_path(context)) as image:
                 self.memo.needs = context.reader.ask(NEEDS, None, image)
                 found = context.reader.ask(JUDGE, JudgeQuestion(self.known_identity, identity_kept), image)
-            self.memo.after = found.survey
+            self.memo.after, self.memo.used_after = found.survey, found.used_bytes
             self.judged(found.findings, found.contents)
         except Damaged:
             # It may rest on chunks that another version brought long ago: the next capture shall store them anew.

@@ -80,7 +80,7 @@ class Snapshots(Kind[P, M]):
         remove_tagged(context, site, self.params.region)  # of an attempt that was cut short: it may not be consistent
         key = f"{context.id}/snapshot/{os.urandom(4).hex()}"
         running = machine.state == "running"
-        self.memo.identity = self._identity(machine) if running else {}
+        self.memo.identity = self.identity_now(machine) if running else self.memo.identity
         if running and freeze:
             taken = snapshot_frozen(
                 context, site, machine, boot.id, key,
@@ -104,7 +104,8 @@ class Snapshots(Kind[P, M]):
         }
         self.save()
 
-    def _identity(self, machine: SiteMachine) -> dict[str, Any]:
+    def identity_now(self, machine: SiteMachine) -> dict[str, Any]:
+        """What a running machine says of itself; nothing where its agent is silent."""
         try:
             with self.site.agent(machine.id) as agent:
                 found = read_identity(agent)

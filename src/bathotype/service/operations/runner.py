@@ -66,6 +66,8 @@ class Runner:
                     operation = session.get(Operation, operation_id, with_for_update=CHANGE)
                     if operation is None or operation.state not in ("queued", "running"):
                         return
+                    if operation.start_at and operation.start_at > utcnow() and not operation.cancel_requested:
+                        return  # its moment has not come
                     operation.state, operation.attempts = "running", operation.attempts + 1
                     operation.started_at = operation.started_at or utcnow()
                     operation.beat_at = utcnow()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from datetime import datetime
 from typing import TypeVar
 
 import structlog
@@ -25,9 +26,18 @@ def unattended_principal(session: Session, account_id: str, name: str) -> Princi
 
 
 def start_operation(
-    session: Session, principal: Principal, kind: type[Kind[P, M]], subject: str, params: P
+    session: Session,
+    principal: Principal,
+    kind: type[Kind[P, M]],
+    subject: str,
+    params: P,
+    *,
+    start_at: datetime | None = None,
 ) -> Operation:
-    """Record an operation with its steps and queue it; both take effect when the session's transaction commits."""
+    """Record an operation with its steps and queue it; both take effect when the session's transaction commits.
+
+    One that waits for a moment is queued when that has come (`worker.sweep`).
+    """
     operation = Operation(
         id=new_id("op"),
         account_id=principal.account_id,
@@ -37,6 +47,7 @@ def start_operation(
         memo={},
         leftovers_removed=not kind.may_leave,
         created_by=principal.actor,
+        start_at=start_at,
         request_id=str(structlog.contextvars.get_contextvars().get("request_id", "")),
     )
     session.add(operation)
@@ -48,5 +59,6 @@ def start_operation(
             )
         )
     session.flush()
-    enqueue(session, operation.id)
+    if start_at is None:
+        enqueue(session, operation.id)
     return operation

@@ -35,14 +35,16 @@ class Periodic:
 
 
 def sweep(database: Database) -> None:
-    """Queue again what no worker runs: its worker died."""
+    """Queue again what no worker runs, because its worker died; and what has waited for a moment that has come."""
     limit = utcnow() - _ABANDONED_AFTER
+    waits = Operation.start_at > utcnow()
     with database.sessions.begin() as session:
         abandoned = session.scalars(
             select(Operation.id)
             .where(
                 Operation.state.in_(("queued", "running")),
                 (Operation.beat_at < limit) | (Operation.beat_at.is_(None) & (Operation.created_at < limit)),
+                Operation.start_at.is_(None) | ~waits | Operation.cancel_requested,
             )
             .order_by(Operation.id)  # two workers that sweep at once insert in the same order
         ).all()

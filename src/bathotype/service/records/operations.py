@@ -38,6 +38,8 @@ class Operation(Base):
     created_by: Mapped[str]
     request_id: Mapped[str] = mapped_column(default="")
     created_at: Mapped[datetime] = mapped_column(default=utcnow)
+    #: Not before this moment, where it waits for one.
+    start_at: Mapped[datetime | None]
     started_at: Mapped[datetime | None]
     ended_at: Mapped[datetime | None]
     beat_at: Mapped[datetime | None]

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from datetime import timedelta
+
 from fastapi import Request
 from sqlalchemy.orm import Session
 
+from bathotype.core.errors import Invalid
 from bathotype.core.generalize.profile import Profile, builtin_names, builtin_profile
 from bathotype.service.access.principals import Principal
 from bathotype.service.answers.operations import operation_answers
@@ -16,16 +19,18 @@ from bathotype.service.kinds.making import start_making
 from bathotype.service.numbering import check_number, claimable, judge_number
 from bathotype.service.operations.start import start_operation
 from bathotype.service.preflight import find_machine, inspect
-from bathotype.service.records.base import new_id
+from bathotype.service.records.base import new_id, utcnow
 from bathotype.service.remarks import Remarks
 from bathotype.service.routes.callers import Operator, Reader, ServiceOf
 from bathotype.service.routes.common import Key, made_for, once, still_wanted
-from bathotype.service.routes.inspections import judged_before, mode_for
+from bathotype.service.routes.inspections import judge_source, judged_before, mode_for
 from bathotype.service.routes.route import api_router
 from bathotype.service.state import Service
 from bathotype.wire.operations import Operation
 from bathotype.wire.versions import CapturePlanRequest, CaptureRequest
 
+#: A capture waits so long for its moment at most.
+_MOST_AHEAD = timedelta(days=30)
 router = api_router(tags=["captures"])
 
 
@@ -42,6 +47,8 @@ def capture(body: CaptureRequest, caller: Operator, service: ServiceOf, request:
             machine_id=machine.id,
             region=machine.region,
             mode=body.mode,
+            power_off=body.power_off,
+            afterwards=body.afterwards,
             profile=body.profile,
             tags=body.tags,
             notes=body.notes,
@@ -51,19 +58,25 @@ def capture(body: CaptureRequest, caller: Operator, service: ServiceOf, request:
             number=claimable(session, line, body.number, body.bump),
             version_id=new_id("ve"),
         )
-        row = start_making(session, caller, Capture, params, {"machine": machine.name, "mode": body.mode})
+        details = {"machine": machine.name, "mode": body.mode, "afterwards": body.afterwards}
+        row = start_making(session, caller, Capture, params, details, start_at=body.at)
         return operation_answers(session, [row])[0]
 
     return Operation.model_validate(once(caller, service, key, body, make))
 
 
 def _check(service: Service, caller: Principal, body: CaptureRequest) -> None:
+    if body.at is not None and not timedelta(0) < body.at - utcnow() < _MOST_AHEAD:
+        raise Invalid(f"{body.at} is not within the next 30 days.", advice="Give a moment in that time, with its zone.")
+    if body.power_off and body.mode != "stopped":
+        raise Invalid("Only a stopped capture shuts the machine down.", advice="Give mode stopped with power_off.")
     profile = None if body.mode == "as-is" else profile_for(body.profile)
     machine = find_machine(service.reach, caller.account, body.machine, body.region)
     remarks = Remarks()
     with service.database.reads() as session:
         check_number(session, find_line(session, caller, body.line), body.number, body.bump)
         judge_number(session, caller, remarks, body.line, body.number, body.bump)
+        judge_source(session, caller, remarks, machine, body.afterwards)
     with service.reader() as reader:
         found = inspect(
             reader,
@@ -75,6 +88,7 @@ def _check(service: Service, caller: Principal, body: CaptureRequest) -> None:
             tags=body.tags,
             scratch_bytes=service.settings.scratch_bytes,
             remarks=remarks,
+            power_off=body.power_off,
         )
     found.refuse()
 
@@ -89,7 +103,7 @@ def plan_capture(body: CapturePlanRequest, caller: Operator, service: ServiceOf,
     if mode != "as-is":
         profile_for(body.profile)
     machine = find_machine(service.reach, caller.account, body.machine, body.region)
-    before = judged_before(service, caller, body)
+    before = judged_before(service, caller, body, machine)
 
     def make(session: Session) -> Operation:
         params = CapturePlanParams(
@@ -98,6 +112,8 @@ def plan_capture(body: CapturePlanRequest, caller: Operator, service: ServiceOf,
             mode=mode_for(machine, mode),
             profile=body.profile,
             tags=body.tags,
+            power_off=body.power_off,
+            afterwards=body.afterwards,
             remarks=before.items,
         )
         row = start_operation(session, caller, CapturePlan, machine.name, params)

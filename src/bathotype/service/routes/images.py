@@ -255,7 +255,7 @@ def plan_edit(body: wire.EditRequest, caller: Reader, service: ServiceOf) -> wir
         subject=reference,
         blockers=blockers,
         warnings=[],
-        effects=[*effects, *(f"{step.id}: {step.says}" for step in steps.steps)] if region else [],
+        effects=[] if blockers else [*effects, *(f"{step.id}: {step.says}" for step in steps.steps)],
         region=region or None,
         changes=changes,
     )

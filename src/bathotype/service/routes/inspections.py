@@ -6,6 +6,8 @@ from typing import Annotated
 
 from fastapi import Query
 from pydantic import ValidationError
+from sqlalchemy import select
+from sqlalchemy.orm import Session
 
 from bathotype.core.errors import BathotypeError, Invalid
 from bathotype.core.generalize.profile import Profile
@@ -14,14 +16,16 @@ from bathotype.service.access.principals import Principal
 from bathotype.service.answers.machines import machine_answers
 from bathotype.service.kinds.generalizing import GivenProfile, profile_for
 from bathotype.service.numbering import judge_number
-from bathotype.service.preflight import find_machine, inspect
+from bathotype.service.preflight import effects_on_source, find_machine, inspect
+from bathotype.service.records import Instance
+from bathotype.service.records.fleet import IS_PRESENT
 from bathotype.service.remarks import Remarks
 from bathotype.service.routes.callers import Operator, Reader, ServiceOf
 from bathotype.service.routes.route import api_router
 from bathotype.service.state import Service
 from bathotype.sites.protocol import SiteMachine
 from bathotype.wire.machines import Inspection
-from bathotype.wire.versions import CaptureMode, CapturePlanRequest
+from bathotype.wire.versions import Afterwards, CaptureMode, CapturePlanRequest
 
 router = api_router(tags=["captures"])
 
@@ -61,18 +65,33 @@ def mode_for(machine: SiteMachine, wanted: CaptureMode | None) -> CaptureMode:
     return wanted or ("live" if machine.state == "running" else "stopped")
 
 
-def judged_before(service: Service, caller: Principal, asked: CapturePlanRequest) -> Remarks:
-    """What can be said of line and number without looking at the machine."""
+def judged_before(service: Service, caller: Principal, asked: CapturePlanRequest, machine: SiteMachine) -> Remarks:
+    """What can be said of line, number and source without looking at the machine."""
     remarks = Remarks()
-    if asked.line:
-        with service.database.reads() as session:
+    with service.database.reads() as session:
+        if asked.line:
             judge_number(session, caller, remarks, asked.line, asked.number, asked.bump)
+        judge_source(session, caller, remarks, machine, asked.afterwards)
     return remarks
+
+
+def judge_source(
+    session: Session, caller: Principal, remarks: Remarks, machine: SiteMachine, afterwards: Afterwards
+) -> None:
+    """Remark whether the source may be left as it was asked for: what we launched is ended as an instance."""
+    if afterwards == "kept":
+        return
+    here = Instance.account_id == caller.account_id, Instance.site_machine == machine.id, IS_PRESENT
+    if name := session.scalar(select(Instance.name).where(*here)):
+        verb = "terminate" if afterwards == "deleted" else "stop"
+        remarks.forbid(
+            "source", f"{machine.name} is an instance.", f"Keep it, then `bathotype instances {verb} {name}`."
+        )
 
 
 def _inspection(service: Service, caller: Principal, asked: CapturePlanRequest) -> Inspection:
     found = find_machine(service.reach, caller.account, asked.machine, asked.region)
-    remarks, how = judged_before(service, caller, asked), mode_for(found, asked.mode)
+    remarks, how = judged_before(service, caller, asked, found), mode_for(found, asked.mode)
     profile = None if how == "as-is" else _profile(remarks, asked.profile)
     with service.reader() as reader:
         result = inspect(
@@ -85,6 +104,7 @@ def _inspection(service: Service, caller: Principal, asked: CapturePlanRequest) 
             tags=asked.tags,
             scratch_bytes=service.settings.scratch_bytes,
             remarks=remarks,
+            power_off=asked.power_off,
         )
     with service.database.reads() as session:
         machine = machine_answers(session, [found])[0]
@@ -94,7 +114,10 @@ def _inspection(service: Service, caller: Principal, asked: CapturePlanRequest) 
         subject=found.name,
         blockers=result.remarks.refusals,
         warnings=result.remarks.warnings,
-        effects=[f"The boot disk is read from a snapshot ({how}){used}; the machine stays as it is."],
+        effects=[
+            f"The boot disk is read from a snapshot ({how}){used}.",
+            *effects_on_source(asked.power_off, asked.afterwards),
+        ],
         machine=machine,
         mode=how,
         capturable=result.capturable,

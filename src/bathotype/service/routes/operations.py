@@ -145,8 +145,8 @@ def retry_operation(operation_id: str, caller: Operator, service: ServiceOf) -> 
         kind = KINDS[row.kind]
         kind.before_retry(session, row.account_id, row.id, kind.params_type.model_validate(row.params))
         row.state, row.memo, row.ending, row.error, row.result = "queued", {}, None, None, None
-        row.cancel_requested, row.ended_at, row.beat_at, row.attempts = False, None, None, 0
-        row.leftovers_removed = not kind.may_leave
+        row.cancel_requested, row.started_at, row.ended_at, row.beat_at, row.attempts = False, None, None, None, 0
+        row.leftovers_removed, row.start_at = not kind.may_leave, None
         for step in session.scalars(select(OperationStep).where(OperationStep.operation_id == row.id)):
             step.state, step.bytes_done, step.bytes_total, step.started_at, step.ended_at = "pending", 0, 0, None, None
             step.starts = 0

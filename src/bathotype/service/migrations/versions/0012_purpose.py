@@ -16,11 +16,13 @@ def upgrade() -> None:
     op.add_column("instances", sa.Column("differences", JSONB(), nullable=False, server_default="[]"))
     op.add_column("versions", sa.Column("purpose", JSONB(), nullable=False, server_default="{}"))
     op.add_column("versions", sa.Column("proof", JSONB(), nullable=True))
+    op.add_column("operations", sa.Column("start_at", sa.DateTime(timezone=True), nullable=True))
     op.add_column("alerts", sa.Column("acknowledged_reason", sa.String(), nullable=True))
 
 
 def downgrade() -> None:
     op.drop_column("alerts", "acknowledged_reason")
+    op.drop_column("operations", "start_at")
     op.drop_column("versions", "proof")
     op.drop_column("versions", "purpose")
     op.drop_column("instances", "differences")
