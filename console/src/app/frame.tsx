@@ -153,6 +153,9 @@ function Account({ who, account }: { who: Schema["WhoAmI"]; account: string }) {
           >
             {other === "night" ? "Night looks" : "Day looks"}
           </Button>
+          <a href="/api/docs" className="text-small self-center">
+            The API
+          </a>
           <Button kind="quiet" onClick={() => void leave()}>
             Sign out
           </Button>

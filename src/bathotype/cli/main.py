@@ -41,6 +41,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "regions": ("places", "regions, their sites and what these offer"),
     "profiles": ("places", "built-in generalization profiles"),
     "formats": ("places", "list the image formats that can be written and read"),
+    "fits": ("targets", "judge a version or an image file by what another place demands"),
     "replicate": ("regions", "copy a version to other regions, or change the number of its copies there"),
     "replicas": ("regions", "show where a version is, or every version of a line"),
     "drain": ("regions", "remove a version from a region that does not need it"),

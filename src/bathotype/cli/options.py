@@ -8,11 +8,12 @@ from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from bathotype.core.errors import Invalid
+from bathotype.core.errors import Invalid, Refused
 
 if TYPE_CHECKING:
     from bathotype.client import Client
     from bathotype.core.lifecycle.purpose import Purpose
+    from bathotype.core.lifecycle.target import Target
 
 Handler = Callable[["Client", argparse.Namespace], int | None]
 Subparsers = Any
@@ -103,6 +104,31 @@ def purpose_of(path: str | None) -> Purpose | None:
     except ValidationError as error:
         faults = "; ".join(f"{'.'.join(str(p) for p in e['loc'])}: {e['msg']}" for e in error.errors()[:5])
         raise Invalid(f"{path} is no purpose: {faults}.", advice="See docs/concepts.md for its fields.") from error
+
+
+def target_of(path: str) -> Target:
+    """What another place demands, from a YAML file.  Raises `Invalid` with what is wrong in it."""
+    from pydantic import ValidationError
+
+    from bathotype.core.lifecycle.target import Target
+
+    try:
+        return Target.model_validate(read_yaml(path) or {})
+    except ValidationError as error:
+        faults = "; ".join(f"{'.'.join(str(p) for p in e['loc'])}: {e['msg']}" for e in error.errors()[:5])
+        raise Invalid(f"{path} is no target: {faults}.", advice="See docs/formats.md for its fields.") from error
+
+
+def demand(client: Client, given: argparse.Namespace) -> Target | None:
+    """The target of ``--target``, where a version meets all that it demands.  Raises `Refused` with what it does not."""
+    if given.target is None:
+        return None
+    target = target_of(given.target)
+    found = client.check_target(target, reference=given.reference)
+    if not found.fits:
+        wrong = " ".join(f"{row.why} {row.advice}".strip() for row in found.rows if row.outcome != "ok")
+        raise Refused(f"{found.image} does not fit {found.target}: {wrong}", code="target")
+    return target
 
 
 def read_yaml(path: str) -> Any:

@@ -21,7 +21,8 @@ from bathotype.client.regions import RegionCalls
 from bathotype.client.sharing import SharingCalls
 from bathotype.client.transport import PATIENCE, NotSignedIn, OperationFailed, Transport, error_of, if_match
 from bathotype.core.lifecycle.purpose import Purpose
-from bathotype.wire import fleet, images
+from bathotype.core.lifecycle.target import Target
+from bathotype.wire import fleet, images, targets
 from bathotype.wire import machines as site
 from bathotype.wire import operations as work
 from bathotype.wire import versions as catalogue
@@ -450,6 +451,10 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
 
         return upload(self._transport, file, region, on_progress)
 
+    def drop_upload(self, upload: str) -> None:
+        """Give an upload up."""
+        self._transport.call("DELETE", f"/uploads/{upload}")
+
     def inspect_import(
         self,
         *,
@@ -496,6 +501,19 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
             notes=notes, purpose=purpose, retire_on=retire_on,
         )  # fmt: skip
         return work.Operation.model_validate(self._create("/imports", body.model_dump(mode="json"), key))
+
+    def check_target(
+        self,
+        target: Target,
+        *,
+        reference: str | None = None,
+        upload: str | None = None,
+        url: str | None = None,
+        format: images.ImageFormat | None = None,
+    ) -> targets.TargetCheck:
+        """Judge a version or a file by the demands of another place."""
+        body = targets.TargetCheckRequest(target=target, reference=reference, upload=upload, url=url, format=format)
+        return self._transport.one(targets.TargetCheck, "POST", "/target-checks", json=body.model_dump(mode="json"))
 
     def edit(
         self,

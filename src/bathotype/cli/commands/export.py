@@ -8,7 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from bathotype.cli.options import Subparsers, command, reference
+from bathotype.cli.options import Subparsers, command, demand, reference
 from bathotype.cli.output import emit_json, facts, transfer_bar
 from bathotype.core.errors import Invalid, Refused
 from bathotype.core.units import iec
@@ -35,6 +35,9 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--to", required=True, type=Path, metavar="FILE")
     parser.add_argument("--format", choices=FORMATS, help="default: by the file's suffix")
     parser.add_argument("--force", action="store_true", help="replace the file if it is there already")
+    parser.add_argument(
+        "--target", metavar="FILE", help="refuse it unless it fits what this YAML demands (`bathotype fits`)"
+    )
     parser.add_argument("--region")
 
 
@@ -49,6 +52,10 @@ def _export(client: Client, given: argparse.Namespace) -> None:
         raise Refused(
             f"{given.to} is there already.", advice="Give another name, or --force to replace it.", code="exists"
         )
+    target = demand(client, given)
+    if target is not None and target.formats and form not in target.formats:
+        taken = " or ".join(target.formats)
+        raise Refused(f"{target.name} takes {taken}, not {form}.", advice="Give another --format.", code="target")
     if given.json or not sys.stderr.isatty():
         written = _write(client, given, form, lambda done, total: None)
     else:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from bathotype.cli.options import Subparsers, command, group, reference
+from bathotype.cli.options import Subparsers, command, demand, group, reference
 from bathotype.cli.output import emit_json, follow, follow_all, out, say, show_plan, table
 from bathotype.core.errors import Invalid
 from bathotype.core.units import iec, seconds
@@ -30,6 +30,9 @@ def register(parsers: Subparsers) -> None:
     reference(parser)
     parser.add_argument("--to", required=True, metavar=_TO, help="copies are launch-ready base disks (default: 1)")
     parser.add_argument("--multi-zone", action="store_true", help="spread the copies over the zones of a region")
+    parser.add_argument(
+        "--target", metavar="FILE", help="refuse it unless it fits what this YAML demands (`bathotype fits`)"
+    )
     parser.add_argument("--plan", action="store_true", help="show the bytes that would move and how long that takes")
     parser.add_argument("--no-wait", action="store_true", help="print the ids of the operations and do not wait")
     parser = command(
@@ -82,6 +85,7 @@ def _places(given: argparse.Namespace) -> list[RegionPlace]:
 
 def _replicate(client: Client, given: argparse.Namespace) -> int:
     places = _places(given)
+    demand(client, given)
     if given.plan:
         plan = client.plan_replication(given.reference, places)
         if given.json:

@@ -8,6 +8,7 @@ from dataclasses import dataclass
 from bathotype.core.confined.changing import Planned
 from bathotype.core.confined.looking import Look, look_at
 from bathotype.core.confined.task import Bench, Task
+from bathotype.core.contents.inventory import Contents, read_contents
 from bathotype.core.contents.platform import Platform, read_platform
 from bathotype.core.disk.signatures import other_file
 from bathotype.core.disk.source import Masked
@@ -51,6 +52,8 @@ class ImageLook:
     look: Look | None
     platform: Platform
     broken: tuple[str, str] = ("", "")
+    #: How many snapshots of the disk the file holds besides.
+    checkpoints: int = 0
 
 
 @dataclass(frozen=True)
@@ -67,6 +70,7 @@ class Preview:
 
     planned: Planned
     findings: tuple[residue.Finding, ...]
+    contents: Contents
 
 
 def _look(bench: Bench, question: FileQuestion) -> ImageLook:
@@ -76,7 +80,9 @@ def _look(bench: Bench, question: FileQuestion) -> ImageLook:
         look, disk = look_at(image.disk, whole_blocks=False)
     except Damaged as error:
         return ImageLook(kind, size, digests, None, Platform((), ""), (error.message, error.advice))
-    return ImageLook(kind, size, digests, look, read_platform(disk, look.layout))
+    return ImageLook(
+        kind, size, digests, look, read_platform(disk, look.layout), checkpoints=getattr(image.disk, "snapshots", 0)
+    )
 
 
 def _preview(bench: Bench, question: PreviewQuestion) -> Preview:
@@ -86,10 +92,12 @@ def _preview(bench: Bench, question: PreviewQuestion) -> Preview:
     source = residue.SourceIdentity(identity["host_name"], identity["machine_id"])
     found = residue.scan(disk, source, layout=look.layout, identity_kept=question.profile is None)
     if question.profile is None:
-        return Preview(Planned((), (), 0), tuple(found))
+        return Preview(Planned((), (), 0), tuple(found), read_contents(disk))
     planned = plan(question.profile, disk, host_name=identity["host_name"])
     gone = {os.fsdecode(os.fsencode(path)) for path in (*planned.removed, *planned.written)}
-    return Preview(Planned.of(planned), tuple(f for f in found if f.path.partition("!")[0] not in gone))
+    return Preview(
+        Planned.of(planned), tuple(f for f in found if f.path.partition("!")[0] not in gone), read_contents(disk)
+    )
 
 
 def _beginning(bench: Bench, question: PackedQuestion) -> None:

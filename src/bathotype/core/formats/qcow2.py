@@ -54,6 +54,7 @@ class _Header:
     zstd: bool
     backing: str | None
     backing_format: str | None
+    snapshots: int
 
 
 def _read_header(file: ByteSource) -> _Header:
@@ -97,7 +98,8 @@ def _read_header(file: ByteSource) -> _Header:
             raise Damaged("The name of the qcow2 image's backing file is outside the file.")
         backing = file.read(backing_at, backing_length).decode("utf-8", "replace")
         form = _backing_format(file, header_length, min(backing_at, 1 << bits))
-    return _Header(version, bits, size, l1_entries, l1_at, zstd, backing, form)
+    snapshots = struct.unpack_from(">I", raw, 60)[0]
+    return _Header(version, bits, size, l1_entries, l1_at, zstd, backing, form, snapshots)
 
 
 def _backing_format(file: ByteSource, at: int, end: int) -> str | None:
@@ -126,6 +128,8 @@ class Qcow2Image:
             header.size,
             header.zstd,
         )
+        #: How many internal snapshots it holds.
+        self.snapshots = header.snapshots
         self._cluster = 1 << self._bits
         self._per_table = self._cluster // 8
         needed = -(-self._size // (self._cluster * self._per_table))

@@ -21,6 +21,7 @@ from bathotype.service.routes import (
     regions,
     rules,
     sharing,
+    targets,
     versions,
 )
 
@@ -38,6 +39,7 @@ ROUTERS: tuple[APIRouter, ...] = tuple(
         lines,
         captures,
         images,
+        targets,
         downloads,
         versions,
         launches,
