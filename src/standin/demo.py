@@ -189,7 +189,7 @@ def _loader(path: Path, start: int) -> None:
             file.write(volume.read_bytes())
 
 
-def _make_ext4(path: Path, start: int, size: int, rng: random.Random, tree: Tree) -> None:
+def _make_ext4(path: Path, start: int, size: int, rng: random.Random, tree: Tree, label: str = "root") -> None:
     environment = {**os.environ, "E2FSPROGS_FAKE_TIME": str(_STAMP)}
     subprocess.run(
         [
@@ -201,7 +201,7 @@ def _make_ext4(path: Path, start: int, size: int, rng: random.Random, tree: Tree
             "-b",
             "4096",
             "-L",
-            "root",
+            label,
             "-U",
             _uuid(rng),
             "-O",
@@ -289,7 +289,7 @@ def _data_disk(path: Path, mib: int, rng: random.Random) -> None:
     create_raw(path, mib * MIB)
     tree = Tree()
     tree.put("/archive/readings-2025.csv", "".join(f"{n},{n % 17}\n" for n in range(20_000)))
-    _make_ext4(path, 0, mib * MIB, rng, tree)
+    _make_ext4(path, 0, mib * MIB, rng, tree, "readings")
 
 
 def _swap_area(size: int, rng: random.Random) -> bytes:

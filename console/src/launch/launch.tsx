@@ -53,7 +53,7 @@ export function Component() {
   const plan = useQuery({
     queryKey: ["launch-plan", looked],
     queryFn: () => answer(http.POST("/api/v1/launch-plans", { body: looked })),
-    enabled: reference !== "" && region !== "",
+    enabled: looked.reference !== "" && looked.region !== "",
   });
   const launch = async (event: FormEvent) => {
     event.preventDefault();

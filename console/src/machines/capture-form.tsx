@@ -5,9 +5,11 @@ import { answer, http, onceKey, type Schema } from "~/api/client";
 import { ask } from "~/api/queries";
 import { useSession } from "~/app/session";
 import { Button, ProblemShown } from "~/parts/basics";
+import { Confirm } from "~/parts/dialog";
 import { Choice, TextArea, TextField } from "~/parts/form";
 import { to } from "~/parts/text";
 import { ProfileChoice, useProfile } from "./profile-choice";
+import { SourceChoice, useSource } from "./source-choice";
 
 type Bump = "patch" | "minor" | "major";
 
@@ -28,7 +30,9 @@ export function CaptureForm({ inspection, line: wanted }: { inspection: Schema["
   const [notes, setNotes] = useState("");
   const [problem, setProblem] = useState<unknown>(null);
   const [busy, setBusy] = useState(false);
+  const [sure, setSure] = useState(false);
   const profile = useProfile();
+  const source = useSource(mode === "stopped" && machine.state === "running");
   if (!may("operate"))
     return (
       <p className="text-small text-ink-2">
@@ -56,11 +60,17 @@ export function CaptureForm({ inspection, line: wanted }: { inspection: Schema["
     mode,
     profile: profile.given,
     tags: {},
+    power_off: source.shutsDown,
+    afterwards: source.afterwards,
+  };
+  const begin = () => {
+    const body = { ...asked, notes, at: source.at ? new Date(source.at).toISOString() : null };
+    return answer(http.POST("/api/v1/captures", { body, params: { header: onceKey() } }));
   };
   const capture = (event: FormEvent) => {
     event.preventDefault();
-    const body = { ...asked, notes };
-    void send(() => answer(http.POST("/api/v1/captures", { body, params: { header: onceKey() } })));
+    if (source.afterwards === "deleted") setSure(true);
+    else void send(begin);
   };
   const plan = () =>
     void send(() =>
@@ -111,12 +121,13 @@ export function CaptureForm({ inspection, line: wanted }: { inspection: Schema["
         ]}
       />
       {mode !== "as-is" && <ProfileChoice profile={profile} />}
+      <SourceChoice source={source} name={machine.name} />
       <TextArea label="Notes" value={notes} onChange={(e) => setNotes(e.target.value)} />
       {problem !== null && <ProblemShown problem={problem} />}
       {!capturable && <p className="text-small text-heed mb-2">Not possible before the obstacles are gone.</p>}
       <div className="flex flex-wrap gap-3">
-        <Button type="submit" kind="main" disabled={busy || !line || !capturable}>
-          Capture it
+        <Button type="submit" kind="main" disabled={busy || !line || !(capturable || source.shutsDown)}>
+          {source.at ? "Capture it then" : "Capture it"}
         </Button>
         <Button onClick={plan} disabled={busy}>
           Plan, path by path
@@ -125,6 +136,17 @@ export function CaptureForm({ inspection, line: wanted }: { inspection: Schema["
       <p className="text-label text-ink-3 mt-2">
         A plan names every obstacle, or shows what would be removed or changed on the copy. It keeps nothing.
       </p>
+      {sure && (
+        <Confirm
+          title={`Capture ${machine.name}, then delete it`}
+          about="The machine is deleted at its site, with all of its disks, once the version is sealed. Nothing brings it back."
+          typed={machine.name}
+          verb="Capture and delete it"
+          loses
+          act={async () => void go(to.operation((await begin()).id))}
+          close={() => setSure(false)}
+        />
+      )}
     </form>
   );
 }

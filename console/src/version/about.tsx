@@ -44,7 +44,7 @@ export function About({ overview }: { overview: Schema["VersionOverview"] }) {
               .map(([key, value]) => `${key}=${value}`)
               .join(", "),
           ],
-          ["Retires on", version.retire_on],
+          ["Retires on", !version.retired_at && version.retire_on],
           ["Content digest", <Short key="digest" text={version.content_digest} keep={24} />],
           ["Signed with", version.signed_with && <Short key="key" text={version.signed_with} keep={24} />],
         ]}

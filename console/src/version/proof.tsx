@@ -27,9 +27,9 @@ export function Proof({ reference }: { reference: string }) {
         id={(row) => row.name}
         columns={[
           { head: "what", cell: (row) => row.title },
-          { head: "was there", cell: (row) => held(row.before) },
+          { head: "was there", cell: (row) => held(row, row.before) },
           { head: "done", cell: (row) => <span className="text-ink-2">{row.done.join("; ")}</span> },
-          { head: "is there now", cell: (row) => held(row.after) },
+          { head: "is there now", cell: (row) => held(row, row.after) },
           {
             head: "outcome",
             cell: (row) => (
@@ -57,10 +57,19 @@ export function Proof({ reference }: { reference: string }) {
   );
 }
 
-function held(what: Held) {
+/** Classes of which paths or findings are counted, and no bytes. */
+const withoutBytes = ["host-name", "secrets"];
+
+function held(row: Sheet["rows"][number], what: Held) {
   if (!what) return <span className="text-ink-3">not counted</span>;
   if (!what.paths) return "nothing";
-  return `${plural(what.paths, "path")}${what.bytes ? `, ${iec(what.bytes)}` : ""}`;
+  const count = plural(what.paths, row.name === "secrets" ? "finding" : "path");
+  if (withoutBytes.includes(row.name)) return count;
+  return (
+    <>
+      {count}, <span className="whitespace-nowrap">{what.bytes ? iec(what.bytes) : "empty"}</span>
+    </>
+  );
 }
 
 function before(sheet: Sheet) {

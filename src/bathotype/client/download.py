@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import shutil
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import BinaryIO
@@ -14,6 +15,7 @@ from bathotype.client.transport import Transport, error_of
 from bathotype.core.errors import Damaged, Invalid, NotFound, OutOfSpace, Unavailable
 from bathotype.core.store.chunks import CHUNK, digest
 from bathotype.core.store.manifest import Manifest
+from bathotype.core.units import iec
 from bathotype.wire.images import ExportedFile
 
 _MOST_PIECE = 1024 * 1024
@@ -35,6 +37,7 @@ def download(
     manifest = Manifest.loads(answer.content)
     partial = target.with_name(f".{target.name}.{manifest.content_digest[-12:]}.part")
     total, done = len(manifest) * CHUNK, 0
+    _need_room(partial, total)
     try:
         with partial.open("r+b" if partial.exists() else "w+b") as file:
             file.truncate(manifest.size)
@@ -55,6 +58,41 @@ def download(
     partial.replace(target)
     progress(total, total)
     return manifest
+
+
+def _need_room(partial: Path, needed: int) -> None:
+    """Raise `OutOfSpace` before anything is brought, where the folder cannot hold so many bytes.
+
+    What an earlier download brought lies there already.
+    """
+    try:
+        there = partial.stat().st_blocks * 512 if partial.exists() else 0
+        free = shutil.disk_usage(partial.parent).free
+    except OSError as error:
+        raise Invalid(
+            f"{partial.parent} cannot be used: {error.strerror}.", advice="Name a file in a folder that is there."
+        ) from error
+    if needed - there > free:
+        raise OutOfSpace(
+            f"The file needs {iec(needed - there)}; {partial.parent} has {iec(free)} free.",
+            advice="Free space, or name a file on another disk.",
+        )
+
+
+def _in_use(transport: Transport, reference: str, region: str | None) -> int:
+    """The bytes of a version that are not zeros: the rest of a plain disk becomes holes."""
+    answer = transport.call("GET", f"/versions/{reference}/manifest", params={"region": region})
+    return len(Manifest.loads(answer.content)) * CHUNK
+
+
+def sha256_of(file: Path, progress: Callable[[int, int], None]) -> str:
+    """The SHA-256 of a file, as hexadecimal text."""
+    total, hasher = file.stat().st_size, hashlib.sha256()
+    with file.open("rb") as opened:
+        while piece := opened.read(_MOST_PIECE):
+            hasher.update(piece)
+            progress(opened.tell(), total)
+    return hasher.hexdigest()
 
 
 def _runs(manifest: Manifest) -> Iterator[list[int]]:
@@ -134,6 +172,7 @@ def download_file(
         etag = answer.headers["ETag"]
         total = int(answer.headers["Content-Range"].rpartition("/")[2])
     partial = target.with_name(f".{target.name}.{digest(etag.encode()).hex()[:12]}.part")
+    _need_room(partial, min(total, _in_use(transport, reference, region)) if form == "vhd-fixed" else total)
     try:
         with partial.open("r+b" if partial.exists() else "w+b") as file:
             hasher = hashlib.sha256()

@@ -6,7 +6,7 @@ import time
 from dataclasses import dataclass, field
 
 from bathotype.core.confined.asking import look
-from bathotype.core.confined.looking import NEEDS
+from bathotype.core.confined.looking import HOLDS, NEEDS
 from bathotype.core.confined.reader import ConfinedReader
 from bathotype.core.contents.platform import Platform
 from bathotype.core.disk.layout import Layout
@@ -16,7 +16,7 @@ from bathotype.core.guest.agent import AgentRefused, GuestAgent
 from bathotype.core.units import iec, plural
 from bathotype.service.reach import Reach
 from bathotype.service.remarks import Remarks
-from bathotype.sites.protocol import Site, SiteMachine
+from bathotype.sites.protocol import Site, SiteDisk, SiteMachine
 from bathotype.wire.versions import CaptureMode
 
 _AGENT_SECONDS = 5.0
@@ -185,12 +185,8 @@ def _disks(result: Preflight, reader: ConfinedReader, site: Site, scratch_bytes:
         )
         return
     result.remarks.ok("boot-disk", f"{boot.name} ({iec(boot.size)}) is captured.")
-    others = [d for d in machine.disks if not d.boot]
-    if others:
-        names = ", ".join(f"{d.name} ({iec(d.size)})" for d in others)
-        result.remarks.warn(
-            "other-disks", f"Left out: {names}.", "What instances need from there must be on the boot disk."
-        )
+    for other in (d for d in machine.disks if not d.boot):
+        _left_out(result, reader, site, other)
     try:
         with site.open_disk(boot.id) as raw:
             found = look(reader, raw)
@@ -212,6 +208,20 @@ def _disks(result: Preflight, reader: ConfinedReader, site: Site, scratch_bytes:
             f"It has {iec(result.used_bytes)} in use; the service may use {iec(scratch_bytes)} of scratch space.",
             "Raise BATHOTYPE_SCRATCH_BYTES on the workers, or free space in the machine.",
         )
+
+
+def _left_out(result: Preflight, reader: ConfinedReader, site: Site, disk: SiteDisk) -> None:
+    """A disk that is not captured, with what it holds: names alone do not tell data from scratch space."""
+    try:
+        with site.open_disk(disk.id) as raw:
+            about = "".join(c for c in reader.ask(HOLDS, None, raw).text if c.isprintable())
+    except BathotypeError as error:
+        about = f"it cannot be read: {error.message}"
+    result.remarks.warn(
+        "other-disks",
+        f"Left out: {disk.name} ({iec(disk.size)}): {about}.",
+        "Instances do not get it: what they need must be on the boot disk. To keep its data, back it up.",
+    )
 
 
 def _needs(result: Preflight, needs: Platform) -> None:

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from bathotype.cli.options import Subparsers, command, demand, reference
-from bathotype.cli.output import emit_json, facts, transfer_bar
+from bathotype.cli.output import emit_json, facts, say, transfer_bar
 from bathotype.core.errors import Invalid, Refused
 from bathotype.core.units import iec
 
@@ -34,6 +34,7 @@ def register(parsers: Subparsers) -> None:
     reference(parser)
     parser.add_argument("--to", required=True, type=Path, metavar="FILE")
     parser.add_argument("--format", choices=FORMATS, help="default: by the file's suffix")
+    parser.add_argument("--no-sha256", action="store_true", help="do not read a raw disk once more for its SHA-256")
     parser.add_argument("--force", action="store_true", help="replace the file if it is there already")
     parser.add_argument(
         "--target", metavar="FILE", help="refuse it unless it fits what this YAML demands (`bathotype fits`)"
@@ -56,11 +57,25 @@ def _export(client: Client, given: argparse.Namespace) -> None:
     if target is not None and target.formats and form not in target.formats:
         taken = " or ".join(target.formats)
         raise Refused(f"{target.name} takes {taken}, not {form}.", advice="Give another --format.", code="target")
-    if given.json or not sys.stderr.isatty():
-        written = _write(client, given, form, lambda done, total: None)
-    else:
-        with transfer_bar("export") as progress:
-            written = _write(client, given, form, progress)
+    reached = (0, 0)
+
+    def noting(bar: Callable[[int, int], None]) -> Callable[[int, int], None]:
+        def progress(done: int, total: int) -> None:
+            nonlocal reached
+            reached = done, total
+            bar(done, total)
+
+        return progress
+
+    try:
+        if given.json or not sys.stderr.isatty():
+            written = _write(client, given, form, noting(lambda done, total: None))
+        else:
+            with transfer_bar("export") as bar:
+                written = _write(client, given, form, noting(bar))
+    except KeyboardInterrupt:
+        say(f"Stopped at {iec(reached[0])} of {iec(reached[1])}. The same command goes on from there.")
+        raise
     emit_json(dict(written[0])) if given.json else facts(written[1])
 
 
@@ -69,11 +84,16 @@ def _write(
 ) -> tuple[dict[str, Any], list[tuple[str, Any]]]:
     """Write the file; returns what to tell programs and people."""
     if form == "raw":
+        from bathotype.client.download import sha256_of
+
         raw = client.export(given.reference, given.to, region=given.region, on_progress=progress)
-        return {"file": str(given.to), "size": raw.size, "content_digest": raw.content_digest}, [
+        sha256 = None if given.no_sha256 else sha256_of(given.to, progress)
+        told = {"file": str(given.to), "size": raw.size, "content_digest": raw.content_digest, "sha256": sha256}
+        return told, [
             ("file", given.to),
             ("size", f"{iec(raw.size)}, {iec(raw.data_bytes)} of data"),
             ("content", raw.content_digest),
+            ("sha256", sha256),
             ("verified", "every chunk"),
         ]
     file = client.export_file(given.reference, given.to, form, region=given.region, on_progress=progress)

@@ -8,6 +8,7 @@ import numpy as np
 
 from bathotype.core.confined.task import Bench, PackedRanges, Task
 from bathotype.core.contents.platform import Platform, read_platform
+from bathotype.core.disk.holding import Holding, holding
 from bathotype.core.disk.layout import Layout, Replay, after, read_layout, used_ranges, waiting
 from bathotype.core.disk.overlay import Overlay
 from bathotype.core.disk.source import BlockSource
@@ -128,7 +129,15 @@ def _needs(bench: Bench, _: None) -> Platform:
     return read_platform(view, read_layout(view))
 
 
+def _holds(bench: Bench, _: None) -> Holding:
+    disk = bench.sources[0]
+    view = after(disk, waiting(disk))
+    return holding(view, read_layout(view))
+
+
+#: What a disk holds, in a few words.
+HOLDS = Task("looking.holds", type(None), Holding, _holds)
 #: What a disk needs of a machine.
 NEEDS = Task("looking.needs", type(None), Platform, _needs)
 LOOK = Task("looking.look", LookQuestion, Look, _look)
-TASKS = {"look": LOOK, "needs": NEEDS}
+TASKS = {"look": LOOK, "needs": NEEDS, "holds": HOLDS}

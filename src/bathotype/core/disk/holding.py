@@ -1,0 +1,65 @@
+"""What a disk holds, in so many words that people tell it from another: for disks that are left out of a capture."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import UTC, datetime
+
+from bathotype.core.disk.ext4.superblock import Superblock
+from bathotype.core.disk.layout import Layout, used_ranges
+from bathotype.core.disk.source import BlockSource
+from bathotype.core.errors import Damaged
+from bathotype.core.units import iec
+
+#: Fields of the superblock of ext2, ext3 and ext4 (Linux, Documentation/filesystems/ext4/super.rst).
+_WRITTEN_AT, _MOUNTED_AT, _MOUNTED_LENGTH = 0x30, 0x88, 64
+
+
+@dataclass(frozen=True)
+class HeldVolume:
+    """One volume: its file system and label; where it was mounted last and when it was written last, where it tells."""
+
+    filesystem: str
+    label: str
+    mounted: str = ""
+    written: str = ""
+
+    @property
+    def text(self) -> str:
+        """``ext4 "readings", mounted at /srv, last written 2026-10-01``."""
+        name = f' "{self.label}"' if self.label else ""
+        mounted = f", mounted at {self.mounted}" if self.mounted else ""
+        written = f", last written {self.written}" if self.written else ""
+        return f"{self.filesystem}{name}{mounted}{written}"
+
+
+@dataclass(frozen=True)
+class Holding:
+    """All volumes of a disk, and the bytes in use."""
+
+    volumes: tuple[HeldVolume, ...]
+    used_bytes: int
+
+    @property
+    def text(self) -> str:
+        """All of it in one phrase."""
+        told = "; ".join(volume.text for volume in self.volumes) or "nothing that is known"
+        return f"{told}; {iec(self.used_bytes)} in use"
+
+
+def holding(disk: BlockSource, layout: Layout) -> Holding:
+    """Look at a disk."""
+    volumes = []
+    for volume in layout.volumes:
+        mounted = written = ""
+        if volume.filesystem == "ext4":
+            try:
+                block = Superblock(volume.within(disk))
+            except Damaged:
+                continue
+            raw = block.raw[_MOUNTED_AT : _MOUNTED_AT + _MOUNTED_LENGTH]
+            mounted = raw.split(b"\0")[0].decode("utf-8", "replace")
+            seconds = block.u32(_WRITTEN_AT)
+            written = datetime.fromtimestamp(seconds, UTC).strftime("%Y-%m-%d") if seconds else ""
+        volumes.append(HeldVolume(volume.filesystem, volume.label or volume.part_label, mounted, written))
+    return Holding(tuple(volumes), used_ranges(disk, layout).total)
