@@ -55,7 +55,10 @@ function Region({ region }: { region: Schema["RegionState"] }) {
             [
               "Machine sizes",
               (region.sizes ?? [])
-                .map((size) => `${size.name} (${size.processors} processors, ${iec((size.memory_mib ?? 0) * 1048576)})`)
+                .map(
+                  (size) =>
+                    `${size.name} (${plural(size.processors ?? 0, "processor")}, ${iec((size.memory_mib ?? 0) * 1048576)})`,
+                )
                 .join("; "),
             ],
             ["Machines boot by", region.machines?.boot.join(" or ")],

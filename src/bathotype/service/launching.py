@@ -229,7 +229,8 @@ def plan_launch(
         )
     )
     if clash := sorted(taken):
-        blockers.append(f"The names {', '.join(clash[:5])} are in use in {body.region}. Give another --name pattern.")
+        these = f"name {clash[0]} is" if len(clash) == 1 else f"names {', '.join(clash[:5])} are"
+        blockers.append(f"The {these} in use in {body.region}. Give another --name pattern.")
     if others := [name for name in at_site.taken if name not in clash]:
         names_there = ", ".join(others[:5])
         blockers.append(

@@ -131,6 +131,7 @@ def _facts(i: Instance) -> None:
             ("region", f"{i.region} / {i.zone}"),
             ("machine", i.machine_id),
             ("address", i.address),
+            ("its own", ", ".join(own) if (own := i.identity.get("addresses", [])) != [i.address] else None),
             ("origin", i.origin),
             ("host name", i.identity.get("host_name")),
             ("machine id", i.identity.get("machine_id")),
