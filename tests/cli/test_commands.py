@@ -4,15 +4,17 @@ from __future__ import annotations
 
 import argparse
 import json
+from collections.abc import Iterator
 from importlib import import_module
 from pathlib import Path
 
 import pytest
 
-from bathotype.cli.main import COMMANDS
+from bathotype.cli.main import COMMANDS, build_parser
 from bathotype.core.words import table
 from tests.cli.conftest import Cli
 from tests.office import Office
+from tests.support import command_line
 
 RULES = """rules:
 - {name: only-released, released_only: true, signed: true}
@@ -163,3 +165,41 @@ def test_purpose_and_proof_from_the_command_line(office: Office, cli: Cli, tmp_p
 
 def test_the_list_of_words_is_the_docs() -> None:
     assert table() in Path("docs/words.md").read_text()
+
+
+def commands_of(parser: argparse.ArgumentParser, name: str = "") -> Iterator[tuple[str, argparse.ArgumentParser]]:
+    inner = [action for action in parser._actions if isinstance(action, argparse._SubParsersAction)]
+    if not inner:
+        yield name, parser
+    for action in inner:
+        for word, below in action.choices.items():
+            yield from commands_of(below, f"{name} {word}".strip())
+
+
+@pytest.mark.parametrize("word", [word for word in COMMANDS if word not in ("standin", "lab")])
+def test_every_command_shows_an_example_and_says_what_each_option_is(word: str) -> None:
+    seen = [(name, parser) for name, parser in commands_of(build_parser(word)) if name.partition(" ")[0] == word]
+    assert seen
+    for name, parser in seen:
+        assert parser.epilog and "bathotype " in parser.epilog, name
+        for action in parser._actions:
+            assert action.help, f"{name}: {action.option_strings or action.dest}"
+
+
+def test_the_account_may_be_named_before_the_command_and_versions_end_below_versions(
+    office: Office, cli: Cli, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    office.version("ends@1.0.0")
+    assert "2099-01-01" in done(cli("versions", "sunset", "ends@1.0.0", "--until", "2099-01-01"))
+    assert done(cli("versions", "sunset", "ends@1.0.0", "--lift")) == "ends@1.0.0 released\n"
+    assert "retired" in done(cli("versions", "retire", "ends@1.0.0"))
+    asked: list[str] = []
+
+    def connect(given: argparse.Namespace) -> object:
+        asked.append(given.acting_as or given.account_first)
+        return office.client("harbour-watch")
+
+    monkeypatch.setattr("bathotype.cli.main.connect", connect)
+    assert command_line("--account", "harbour-watch", "lines", "list").returncode == 0
+    assert command_line("lines", "list", "--account", "chart-house").returncode == 0
+    assert asked == ["harbour-watch", "chart-house"]

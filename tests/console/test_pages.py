@@ -23,6 +23,7 @@ PAGES = (
     "/versions/gauge-collector@1.3.0?show=contents",
     "/versions/gauge-collector@1.3.0?show=difference",
     "/versions/gauge-collector@1.4.0?show=findings",
+    "/versions/gauge-collector@1.3.0?show=proof",
     "/versions/gauge-collector@1.3.0?show=where",
     "/versions/gauge-collector@1.3.0?show=events",
     "/machines",
@@ -64,6 +65,19 @@ def test_every_page_is_sound(desk: Callable[..., Desk], theme: str, width: int) 
         if beyond > 0:
             wrong.append(f"{path}: {beyond} pixels wider than the screen")
     assert wrong == []
+
+
+def test_the_page_of_the_api_calls_it_without_the_internet(desk: Callable[..., Desk], demo: System) -> None:
+    page = desk("mara").open("/api/docs")
+    asked: list[str] = []
+    page.on("request", lambda request: asked.append(request.url))
+    page.reload()
+    expect(page.get_by_role("heading", name="Bathotype")).to_be_visible()
+    page.get_by_text("Sessions, tokens, members and keys.").click()
+    page.locator("[id*='api_v1_session_get'] .opblock-summary").click()
+    page.get_by_role("button", name="Execute").first.click()
+    expect(page.get_by_text('"user": "mara"').first).to_be_visible()
+    assert all(url.startswith((demo.url, "data:")) for url in asked), asked
 
 
 def test_ten_thousand_instances_are_scrolled_through(desk: Callable[..., Desk], demo: System) -> None:

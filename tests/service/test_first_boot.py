@@ -103,7 +103,7 @@ def test_what_was_asked_for_is_compared_with_what_is_there(office: Office) -> No
         told = " ".join(instance.differences)
         assert "192.0.2.250" in told and "Etc/UTC, not Etc/GMT+1" in told and "no user orla" in told
         alert = next(a for a in client.alerts() if a.kind == "first-boot-differs")
-        assert alert.subject == "pier-01" and "no user orla" in alert.text
+        assert alert.subject == "pier-01 in skerry-1" and "no user orla" in alert.text
         machine = office.cloud.machines[str(instance.machine_id)]
         machine.guest.address = "192.0.2.250"
         machine.guest.files |= {
@@ -121,7 +121,7 @@ def test_a_machine_deleted_behind_our_back_is_an_alert_until_somebody_says_why(o
         office.site().delete_machine(str(client.instance("pier-01").machine_id))
         office.upkeep("instances")
         (alert,) = client.alerts()
-        assert (alert.kind, alert.subject) == ("deleted-at-site", "pier-01")
+        assert (alert.kind, alert.subject) == ("deleted-at-site", "pier-01 in skerry-1")
         seen = client.acknowledge(alert.id, reason="The pier was taken down.")
         assert seen.acknowledged_reason == "The pier was taken down." and seen.cleared_at
         assert not client.alerts()

@@ -14,6 +14,7 @@ from importlib import import_module
 from typing import TYPE_CHECKING
 
 import bathotype
+from bathotype.cli.descriptions import describe
 from bathotype.core.errors import BathotypeError, Invalid
 
 if TYPE_CHECKING:
@@ -91,6 +92,7 @@ def build_parser(named: str | None) -> argparse.ArgumentParser:
         formatter_class=argparse.RawDescriptionHelpFormatter,
     )
     parser.add_argument("--version", action="version", version=f"bathotype {bathotype.__version__}")
+    parser.add_argument("--account", dest="account_first", help="act for this account of yours; also after the command")
     parsers = parser.add_subparsers(dest="command", required=True, metavar="COMMAND")
     wanted = COMMANDS[named][0] if named in COMMANDS else None
     loaded = False
@@ -100,12 +102,15 @@ def build_parser(named: str | None) -> argparse.ArgumentParser:
         elif not loaded:  # one module registers all of its commands
             import_module(f"bathotype.cli.commands.{module}").register(parsers)
             loaded = True
+    describe(parser)
     return parser
 
 
 def _named(argv: Sequence[str]) -> str | None:
     """The command on a command line, or on the one that a shell asks to complete."""
-    words = os.environ["COMP_LINE"].split()[1:] if "_ARGCOMPLETE" in os.environ else argv
+    words = list(os.environ["COMP_LINE"].split()[1:] if "_ARGCOMPLETE" in os.environ else argv)
+    if words and words[0] == "--account":
+        del words[:2]
     return next((word for word in words if not word.startswith("-")), None)
 
 
@@ -126,7 +131,7 @@ def main(argv: list[str] | None = None) -> int:
     if getattr(given, "ndjson", False):
         given.json = True
     try:
-        if given.needs_client or given.json:
+        if given.needs_client or getattr(given, "json", False):
             from bathotype.cli.output import configure
 
             configure(given)
@@ -159,7 +164,7 @@ def connect(given: argparse.Namespace) -> Client:
     from bathotype.client import Client
 
     set_on_retry_hooks([_tell_first])
-    return Client.from_environment(account=given.acting_as or "")
+    return Client.from_environment(account=given.acting_as or given.account_first or "")
 
 
 def _tell_first(details: RetryDetails) -> None:

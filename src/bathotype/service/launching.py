@@ -78,6 +78,10 @@ def record_launch(session: Session, reach: Reach, caller: Principal, body: Launc
     retirement at the same moment, the database puts one first.
     """
     version, shares = find_usable(session, caller, body.reference, lock="share")
+    if _first_boot(session, caller, body).network.mode == "static":
+        # Of two launches at once the second sees what the first has taken.
+        key = func.hashtextextended(f"addresses {caller.account_id} {body.region}", 0)
+        session.execute(select(func.pg_advisory_xact_lock(key)))
     plan = plan_launch(session, reach, caller, body, version, shares, at_site, lock=True)
     if plan.blockers:
         raise Refused(" ".join(plan.blockers), code="launch-refused")

@@ -31,23 +31,42 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--user", required=True)
     parser.add_argument("--days", type=float, default=30, help="days until you have to sign in again (default: 30)")
     parser = command(
-        inner, "join", _join, "choose a password with the code of an invitation; both are asked for", needs_client=False
+        inner,
+        "join",
+        _join,
+        "choose a password with the code of an invitation; both are asked for",
+        needs_client=False,
+        examples="  bathotype auth join --url http://127.0.0.1:8620 --invitation INVITATION",
     )
     _where(parser)
-    command(inner, "logout", _logout, "revoke this machine's token and forget it", needs_client=False)
-    command(inner, "whoami", _whoami, "show who is signed in, and what this token may do")
+    command(
+        inner,
+        "logout",
+        _logout,
+        "revoke this machine's token and forget it",
+        needs_client=False,
+        examples="  bathotype auth logout",
+    )
+    command(
+        inner,
+        "whoami",
+        _whoami,
+        "show who is signed in, and what this token may do",
+        examples="  bathotype auth whoami",
+    )
     parser = command(
         inner,
         "bootstrap",
         _bootstrap,
         "on a host with the service's settings: make an account with a robot as its first steward, and print its token once",
         needs_client=False,
+        examples="  bathotype auth bootstrap tide-core",
     )
     parser.add_argument("name", metavar="ACCOUNT")
     parser.add_argument("--robot", default="first", help="the robot is named ACCOUNT-ROBOT (default: first)")
     parser.add_argument("--days", type=int, default=90, help="days until the token expires (default: 90)")
     tokens = group(inner, "tokens", "API tokens")
-    command(tokens, "list", _tokens, "list tokens, with their last use")
+    command(tokens, "list", _tokens, "list tokens, with their last use", examples="  bathotype auth tokens list")
     parser = command(
         tokens,
         "make",
@@ -64,17 +83,31 @@ def register(parsers: Subparsers) -> None:
         "--verb", action="append", choices=list(Verb), help="may be repeated (default: all that you may do)"
     )
     parser.add_argument("--days", type=float, default=90, help="days until the token expires (default: 90)")
-    parser = command(tokens, "revoke", _revoke, "revoke a token; it stops working at once")
+    parser = command(
+        tokens,
+        "revoke",
+        _revoke,
+        "revoke a token; it stops working at once",
+        examples="  bathotype auth tokens revoke to-01a21acd",
+    )
     parser.add_argument("token", metavar="ID")
     own = group(inner, "memberships", "accounts whose stewards ask you to be a member")
-    command(own, "list", _offered, "list what is offered to you")
-    parser = command(own, "accept", _accept, "accept a membership")
+    command(own, "list", _offered, "list what is offered to you", examples="  bathotype auth memberships list")
+    parser = command(
+        own, "accept", _accept, "accept a membership", examples="  bathotype auth memberships accept harbour-watch"
+    )
     parser.add_argument("of", metavar="ACCOUNT")
-    parser = command(own, "leave", _leave, "decline a membership, or give up one that you have")
+    parser = command(
+        own,
+        "leave",
+        _leave,
+        "decline a membership, or give up one that you have",
+        examples="  bathotype auth memberships leave harbour-watch",
+    )
     parser.add_argument("of", metavar="ACCOUNT")
 
     inner = group(parsers, "members", "who may act for the account")
-    command(inner, "list", _members, "list the account's members")
+    command(inner, "list", _members, "list the account's members", examples="  bathotype members list")
     parser = command(
         inner,
         "add",
@@ -85,19 +118,37 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("user")
     parser.add_argument("--role", required=True, choices=list(Role))
     parser.add_argument("--robot", action="store_true", help="a name for a program: it has tokens, no password")
-    parser = command(inner, "role", _role, "change a member's role")
+    parser = command(inner, "role", _role, "change a member's role", examples="  bathotype members role orla operator")
     parser.add_argument("user")
     parser.add_argument("role", choices=list(Role))
-    parser = command(inner, "remove", _remove, "end a membership")
+    parser = command(inner, "remove", _remove, "end a membership", examples="  bathotype members remove orla")
     parser.add_argument("user")
-    parser = command(inner, "invite", _invite, "a new invitation for a person who has not used the first one")
+    parser = command(
+        inner,
+        "invite",
+        _invite,
+        "a new invitation for a person who has not used the first one",
+        examples="  bathotype members invite orla",
+    )
     parser.add_argument("user")
 
     inner = group(parsers, "keys", "keys that sign versions")
-    parser = command(inner, "list", _keys, "list an account's public keys")
+    parser = command(inner, "list", _keys, "list an account's public keys", examples="  bathotype keys list")
     parser.add_argument("--of", metavar="ACCOUNT", help="default: your own")
-    command(inner, "rotate", _rotate, "sign new versions with a new key; old signatures stay valid")
-    parser = command(inner, "distrust", _distrust, "make the signatures of a lost key invalid")
+    command(
+        inner,
+        "rotate",
+        _rotate,
+        "sign new versions with a new key; old signatures stay valid",
+        examples="  bathotype keys rotate",
+    )
+    parser = command(
+        inner,
+        "distrust",
+        _distrust,
+        "make the signatures of a lost key invalid",
+        examples="  bathotype keys distrust 2ce85b0290062ad2",
+    )
     parser.add_argument("key", metavar="ID")
 
 

@@ -33,9 +33,17 @@ def register(parsers: Subparsers) -> None:
     )
     parser.add_argument("--reverse", action="store_true", help="in the other order")
     parser.add_argument("--csv", action="store_true", help="write them as CSV")
-    parser = command(inner, "counts", _counts, "count instances per version")
+    parser = command(
+        inner,
+        "counts",
+        _counts,
+        "count instances per version",
+        examples="  bathotype instances counts --line gauge-collector",
+    )
     parser.add_argument("--line")
-    parser = command(inner, "show", _show, "show one instance and its identity")
+    parser = command(
+        inner, "show", _show, "show one instance and its identity", examples="  bathotype instances show quay-01"
+    )
     parser.add_argument("instance", metavar="INSTANCE", help="name or id")
     for verb, about in (
         ("stop", "switch instances off"),

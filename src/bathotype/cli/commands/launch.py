@@ -45,13 +45,13 @@ def register(parsers: Subparsers) -> None:
     tags(parser)
 
     inner = group(parsers, "first-boot", "saved first-boot settings")
-    command(inner, "list", _saved, "list saved settings")
+    command(inner, "list", _saved, "list saved settings", examples="  bathotype first-boot list")
     parser = command(
         inner, "save", _save, "save settings under a name", examples="  bathotype first-boot save quay ./quay.yaml"
     )
     parser.add_argument("name")
     parser.add_argument("file", metavar="FILE", help="YAML; see docs/first-boot.md")
-    parser = command(inner, "drop", _drop, "remove saved settings")
+    parser = command(inner, "drop", _drop, "remove saved settings", examples="  bathotype first-boot drop quay")
     parser.add_argument("name")
 
 

@@ -26,8 +26,8 @@ def register(parsers: Subparsers) -> None:
     )
     parser.add_argument("name")
     parser.add_argument("--about", default="")
-    command(inner, "list", _list, "list the account's lines")
-    parser = command(inner, "show", _show, "show one line")
+    command(inner, "list", _list, "list the account's lines", examples="  bathotype lines list --json")
+    parser = command(inner, "show", _show, "show one line", examples="  bathotype lines show gauge-collector")
     parser.add_argument("name")
 
     inner = group(parsers, "marks", "movable names on a line")
@@ -36,9 +36,11 @@ def register(parsers: Subparsers) -> None:
     )
     parser.add_argument("reference", metavar="REF", help="the version, by number")
     parser.add_argument("mark")
-    parser = command(inner, "list", _marks, "list a line's marks and their moves")
+    parser = command(
+        inner, "list", _marks, "list a line's marks and their moves", examples="  bathotype marks list gauge-collector"
+    )
     parser.add_argument("line")
-    parser = command(inner, "drop", _drop, "remove a mark")
+    parser = command(inner, "drop", _drop, "remove a mark", examples="  bathotype marks drop gauge-collector stable")
     parser.add_argument("line")
     parser.add_argument("mark")
 

@@ -25,7 +25,7 @@ def register(parsers: Subparsers) -> None:
     )
     parser.add_argument("--region")
     parser.add_argument("--agents", action="store_true", help="ask each running machine's agent for its system")
-    parser = command(inner, "show", _show, "show one machine")
+    parser = command(inner, "show", _show, "show one machine", examples="  bathotype machines show gauge-seed-01")
     parser.add_argument("machine", metavar="MACHINE", help="name or id")
     parser.add_argument("--region")
     parser = command(

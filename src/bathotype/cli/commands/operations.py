@@ -20,7 +20,9 @@ if TYPE_CHECKING:
 def register(parsers: Subparsers) -> None:
     """Add the commands."""
     inner = group(parsers, "operations", "durable pieces of work")
-    parser = command(inner, "list", _list, "list operations, newest first")
+    parser = command(
+        inner, "list", _list, "list operations, newest first", examples="  bathotype operations list --state failed"
+    )
     parser.add_argument("--state", choices=("queued", "running", "succeeded", "failed", "cancelled"))
     parser.add_argument("--most", type=int, default=20, help="how many (default: 20)")
     for verb, handler, about in (
@@ -30,7 +32,8 @@ def register(parsers: Subparsers) -> None:
         ("cancel", _cancel, "ask an operation to stop"),
         ("retry", _retry, "run a failed operation again"),
     ):
-        command(inner, verb, handler, about).add_argument("operation", metavar="ID")
+        example = f"  bathotype operations {verb} op-01a21acec4fc-5a0f64ac"
+        command(inner, verb, handler, about, examples=example).add_argument("operation", metavar="ID")
 
     inner = group(parsers, "events", "the audit trail")
     parser = command(
@@ -40,15 +43,19 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--action", help="an action, or its first part, such as 'version'")
     parser.add_argument("--most", type=int, default=30, help="how many (default: 30)")
     parser.add_argument("--csv", action="store_true", help="write all of them as CSV")
-    command(inner, "check", _chain, "check that the audit trail is whole")
+    command(inner, "check", _chain, "check that the audit trail is whole", examples="  bathotype events check")
 
     inner = group(parsers, "alerts", "conditions that need attention")
     parser = command(
-        inner, "acknowledge", _acknowledge, "say that you have seen an alert; it stays raised until it is over"
+        inner,
+        "acknowledge",
+        _acknowledge,
+        "say that you have seen an alert; it stays raised until it is over",
+        examples="  bathotype alerts acknowledge quay-01 --reason 'The quay was taken down.'",
     )
     parser.add_argument("alert", help="its id, or its subject where one alert is about it")
     parser.add_argument("--reason", default="", help="why it may be; kept with the alert and in the audit trail")
-    parser = command(inner, "list", _alerts, "list open alerts")
+    parser = command(inner, "list", _alerts, "list open alerts", examples="  bathotype alerts list")
     parser.add_argument("--cleared", action="store_true", help="also those that were cleared")
 
 
@@ -78,6 +85,7 @@ def _show(client: Client, given: argparse.Namespace) -> None:
             ("subject", o.subject),
             ("state", o.state),
             ("done", f"{o.percent:.0f}%"),
+            ("begins at", o.start_at if o.state == "queued" else None),
             ("attempts", o.attempts),
             ("by", o.created_by),
             ("why", o.error.message if o.error else None),
@@ -175,7 +183,7 @@ def _acknowledge(client: Client, given: argparse.Namespace) -> None:
 
 def _alert_id(client: Client, named: str) -> str:
     """The id of the open alert about a subject; an id as it is."""
-    about = [alert.id for alert in client.alerts() if alert.subject == named]
+    about = [a.id for a in client.alerts() if named in (a.subject, a.subject.partition(" in ")[0])]
     if len(about) > 1:
         raise Invalid(f"Several alerts are about {named}.", advice="Name one by its id: `bathotype alerts list`.")
     return about[0] if about else named

@@ -17,7 +17,13 @@ if TYPE_CHECKING:
 
 def register(parsers: Subparsers) -> None:
     """Add the commands."""
-    command(parsers, "today", _today, "show what needs you, what goes on, and which dates come near")
+    command(
+        parsers,
+        "today",
+        _today,
+        "show what needs you, what goes on, and which dates come near",
+        examples="  bathotype today",
+    )
     parser = command(
         parsers,
         "offers",
@@ -26,7 +32,13 @@ def register(parsers: Subparsers) -> None:
         examples="  bathotype offers gauge-collector\n  bathotype offers gauge-collector@1.2.0",
     )
     parser.add_argument("reference", metavar="REF", help="a line, or a version")
-    command(parsers, "storage", _storage, "show the bytes that each line needs of each region's store")
+    command(
+        parsers,
+        "storage",
+        _storage,
+        "show the bytes that each line needs of each region's store",
+        examples="  bathotype storage",
+    )
 
 
 def _storage(client: Client, given: argparse.Namespace) -> None:

@@ -18,7 +18,13 @@ if TYPE_CHECKING:
 def register(parsers: Subparsers) -> None:
     """Add the commands."""
     inner = group(parsers, "regions", "regions, their sites and what these offer")
-    command(inner, "list", _list, "list every region: zones, health, quotas, what runs there")
+    command(
+        inner,
+        "list",
+        _list,
+        "list every region: zones, health, quotas, what runs there",
+        examples="  bathotype regions list",
+    )
     parser = command(
         inner,
         "show",
@@ -27,11 +33,23 @@ def register(parsers: Subparsers) -> None:
         examples="  bathotype regions show skerry-1",
     )
     parser.add_argument("region")
-    command(inner, "sizes", _sizes, "list the machine sizes of every region")
-    command(inner, "links", _links, "list the links between regions: distance, limit, and the rate that was measured")
-    command(inner, "buckets", _buckets, "list the buckets that this account may import from")
+    command(inner, "sizes", _sizes, "list the machine sizes of every region", examples="  bathotype regions sizes")
+    command(
+        inner,
+        "links",
+        _links,
+        "list the links between regions: distance, limit, and the rate that was measured",
+        examples="  bathotype regions links",
+    )
+    command(
+        inner,
+        "buckets",
+        _buckets,
+        "list the buckets that this account may import from",
+        examples="  bathotype regions buckets",
+    )
     inner = group(parsers, "profiles", "built-in generalization profiles")
-    command(inner, "list", _profiles, "list them")
+    command(inner, "list", _profiles, "list them", examples="  bathotype profiles list")
     parser = command(
         inner,
         "show",
@@ -40,7 +58,13 @@ def register(parsers: Subparsers) -> None:
         examples="  bathotype profiles show linux",
     )
     parser.add_argument("name")
-    command(parsers, "formats", _formats, "list the image formats that can be written and read")
+    command(
+        parsers,
+        "formats",
+        _formats,
+        "list the image formats that can be written and read",
+        examples="  bathotype formats",
+    )
 
 
 def _list(client: Client, given: argparse.Namespace) -> None:

@@ -18,11 +18,20 @@ if TYPE_CHECKING:
 
 def register(parsers: Subparsers) -> None:
     """Add the commands."""
-    parser = command(parsers, "serve", _serve, "serve the HTTP API", needs_client=False)
+    parser = command(
+        parsers,
+        "serve",
+        _serve,
+        "serve the HTTP API",
+        needs_client=False,
+        examples="  bathotype serve --host 127.0.0.1 --port 8620",
+    )
     parser.add_argument("--host", default="127.0.0.1")
     parser.add_argument("--port", type=int, default=8620)
     parser.add_argument("--processes", type=int, default=1, help="number of serving processes (default: 1)")
-    parser = command(parsers, "worker", _worker, "run operations and upkeep", needs_client=False)
+    parser = command(
+        parsers, "worker", _worker, "run operations and upkeep", needs_client=False, examples="  bathotype worker"
+    )
     parser.add_argument("--concurrency", type=int, default=4, help="operations at a time (default: 4)")
     inner = group(parsers, "schema", "the database's tables")
     command(
@@ -32,6 +41,7 @@ def register(parsers: Subparsers) -> None:
         "bring the tables up to date, as the role of BATHOTYPE_OWNER_DATABASE_URL where it is set, and let the role of "
         "BATHOTYPE_DATABASE_URL work with them",
         needs_client=False,
+        examples="  bathotype schema upgrade",
     )
     # Whatever follows is the stand-in's own: `main` hands on what this parser does not know.
     parser = parsers.add_parser("standin", help="serve the stand-in cloud", add_help=False)

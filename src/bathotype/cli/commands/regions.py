@@ -44,13 +44,21 @@ def register(parsers: Subparsers) -> None:
     )
     reference(parser)
     parser.add_argument("--all", action="store_true", help="every version of the line REF")
-    parser = command(parsers, "drain", _drain, "remove a version from a region that does not need it")
+    parser = command(
+        parsers,
+        "drain",
+        _drain,
+        "remove a version from a region that does not need it",
+        examples="  bathotype drain gauge-collector@1.0.0 --region lagoon-3 --plan",
+    )
     reference(parser)
     parser.add_argument("--region", required=True)
     parser.add_argument("--plan", action="store_true", help="show what still needs it there; change nothing")
 
     inner = group(parsers, "placement", "where a line's released versions shall be")
-    parser = command(inner, "show", _show, "show a line's placement")
+    parser = command(
+        inner, "show", _show, "show a line's placement", examples="  bathotype placement show gauge-collector"
+    )
     parser.add_argument("line")
     parser = command(
         inner,

@@ -15,6 +15,11 @@ if TYPE_CHECKING:
 
 def register(parsers: Subparsers) -> None:
     """Add the commands."""
+    add_ends(parsers)
+
+
+def add_ends(parsers: Subparsers) -> None:
+    """Add the three commands, by themselves or below ``versions``."""
     parser = command(
         parsers,
         "sunset",
@@ -40,7 +45,11 @@ def register(parsers: Subparsers) -> None:
     reference(parser)
     parser.add_argument("--plan", action="store_true", help="show who uses it and what would happen")
     parser = command(
-        parsers, "purge", _purge, "delete the bytes of a retired version that nothing else needs, and keep its record"
+        parsers,
+        "purge",
+        _purge,
+        "delete the bytes of a retired version that nothing else needs, and keep its record",
+        examples="  bathotype purge gauge-collector@1.0.0 --plan",
     )
     reference(parser)
     parser.add_argument("--plan", action="store_true", help="show obstacles and what would be removed; change nothing")

@@ -18,7 +18,7 @@ if TYPE_CHECKING:
 def register(parsers: Subparsers) -> None:
     """Add the commands."""
     inner = group(parsers, "rules", "launch rules: who may launch what")
-    command(inner, "list", _list, "list the rules that apply to this account")
+    command(inner, "list", _list, "list the rules that apply to this account", examples="  bathotype rules list")
     parser = command(
         inner,
         "set",
@@ -30,7 +30,7 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument(
         "--all", action="store_true", help="for every account; only stewards of the hosting account may do this"
     )
-    parser = command(inner, "remove", _remove, "remove a rule")
+    parser = command(inner, "remove", _remove, "remove a rule", examples="  bathotype rules remove fresh-gauges")
     parser.add_argument("name")
     parser.add_argument("--all", action="store_true", help="a rule for every account")
     parser = command(
@@ -46,7 +46,13 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--tag", action="append", metavar="KEY", help="a tag that the launch would carry")
 
     inner = group(parsers, "allowances", "how many instances may run")
-    command(inner, "list", _allowances, "list allowances and how much of each is in use")
+    command(
+        inner,
+        "list",
+        _allowances,
+        "list allowances and how much of each is in use",
+        examples="  bathotype allowances list",
+    )
     parser = command(
         inner,
         "set",
@@ -63,7 +69,7 @@ def register(parsers: Subparsers) -> None:
     subject.add_argument("--own", action="store_true", help="all that this account runs")
     parser.add_argument("--consumer", metavar="ACCOUNT", help="count this account's instances only")
     parser.add_argument("--most", type=int, required=True)
-    parser = command(inner, "remove", _disallow, "remove an allowance")
+    parser = command(inner, "remove", _disallow, "remove an allowance", examples="  bathotype allowances remove quays")
     parser.add_argument("name")
 
 

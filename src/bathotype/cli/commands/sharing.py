@@ -36,19 +36,39 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--note", default="", metavar="TEXT")
 
     inner = group(parsers, "shares", "lines and versions shared with other accounts, and by them")
-    parser = command(inner, "list", _list, "list shares from and to this account")
+    parser = command(
+        inner, "list", _list, "list shares from and to this account", examples="  bathotype shares list --ended"
+    )
     parser.add_argument("--side", choices=("given", "taken", "inbox", "all"), default="all")
     parser.add_argument("--ended", action="store_true", help="also those that have ended or were declined")
-    command(inner, "inbox", _inbox, "list shares that this account has not answered yet")
-    command(inner, "versions", _versions, "list versions of other accounts that this account may launch")
-    parser = command(inner, "consumers", _consumers, "count the instances that other accounts run from a line")
+    command(
+        inner,
+        "inbox",
+        _inbox,
+        "list shares that this account has not answered yet",
+        examples="  bathotype shares inbox",
+    )
+    command(
+        inner,
+        "versions",
+        _versions,
+        "list versions of other accounts that this account may launch",
+        examples="  bathotype shares versions",
+    )
+    parser = command(
+        inner,
+        "consumers",
+        _consumers,
+        "count the instances that other accounts run from a line",
+        examples="  bathotype shares consumers gauge-collector",
+    )
     parser.add_argument("line")
     for verb, about in (
         ("accept", "accept a share: its signatures are checked first"),
         ("decline", "decline a share"),
         ("end", "end a share, from either side: no new launches, and instances keep running"),
     ):
-        parser = command(inner, verb, _decide, about)
+        parser = command(inner, verb, _decide, about, examples=f"  bathotype shares {verb} sh-01a210fc40db-06dda0a5")
         parser.add_argument("share", metavar="ID")
         parser.set_defaults(verb=verb)
 
@@ -64,7 +84,13 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--number")
     parser.add_argument("--bump", choices=("patch", "minor", "major"))
     parser.add_argument("--notes", default="")
-    command(parsers, "calendar", _calendar, "list versions in sunset or retired that this account runs, with dates")
+    command(
+        parsers,
+        "calendar",
+        _calendar,
+        "list versions in sunset or retired that this account runs, with dates",
+        examples="  bathotype calendar",
+    )
 
 
 def _share(client: Client, given: argparse.Namespace) -> None:

@@ -9,6 +9,7 @@ from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
+from bathotype.cli.commands.retirement import add_ends
 from bathotype.cli.options import Subparsers, command, group, purpose_of, reference, until_of
 from bathotype.cli.output import emit_json, facts, follow, out, say, table
 from bathotype.cli.proofpage import OUTCOMES, held_text, page, sums
@@ -24,14 +25,44 @@ if TYPE_CHECKING:
 def register(parsers: Subparsers) -> None:
     """Add the commands."""
     inner = group(parsers, "versions", "versions of a line")
-    parser = command(inner, "list", _list, "list a line's versions")
+    parser = command(
+        inner, "list", _list, "list a line's versions", examples="  bathotype versions list gauge-collector"
+    )
     parser.add_argument("line")
-    reference(command(inner, "show", _show, "show everything recorded about a version"))
-    reference(command(inner, "release", _release, "make a version available for launches"))
-    parser = command(inner, "pin-only", _pin_only, "launch a version only when it is named exactly")
+    reference(
+        command(
+            inner,
+            "show",
+            _show,
+            "show everything recorded about a version",
+            examples="  bathotype versions show gauge-collector@1.0.0",
+        )
+    )
+    reference(
+        command(
+            inner,
+            "release",
+            _release,
+            "make a version available for launches",
+            examples="  bathotype versions release gauge-collector@1.0.0",
+        )
+    )
+    parser = command(
+        inner,
+        "pin-only",
+        _pin_only,
+        "launch a version only when it is named exactly",
+        examples="  bathotype versions pin-only gauge-collector@1.0.0 --off",
+    )
     reference(parser)
     parser.add_argument("--off", action="store_true", help="launch it again when only its line is named")
-    parser = command(inner, "notes", _notes, "replace a version's notes")
+    parser = command(
+        inner,
+        "notes",
+        _notes,
+        "replace a version's notes",
+        examples="  bathotype versions notes gauge-collector@1.0.0 'Reads every minute.'",
+    )
     reference(parser)
     parser.add_argument("text")
     parser = command(
@@ -66,6 +97,7 @@ def register(parsers: Subparsers) -> None:
     )
     reference(parser)
     parser.add_argument("--to", metavar="FILE", type=Path, help="write it as a page that can be printed (HTML)")
+    add_ends(inner)
     parser = command(
         inner,
         "hold",
@@ -88,11 +120,25 @@ def register(parsers: Subparsers) -> None:
     reference(parser)
     parser.add_argument("finding", metavar="FINDING")
     parser.add_argument("--reason", required=True)
-    parser = command(inner, "verify", _verify, "read every chunk of a version in a region and check it")
+    parser = command(
+        inner,
+        "verify",
+        _verify,
+        "read every chunk of a version in a region and check it",
+        examples="  bathotype versions verify gauge-collector@1.0.0 --region skerry-1",
+    )
     reference(parser)
     parser.add_argument("--region", required=True)
 
-    reference(command(parsers, "residue", _residue, "show what the residue scan of a version found"))
+    reference(
+        command(
+            parsers,
+            "residue",
+            _residue,
+            "show what the residue scan of a version found",
+            examples="  bathotype residue gauge-collector@1.0.0",
+        )
+    )
     parser = command(
         parsers,
         "resolve",
@@ -112,7 +158,13 @@ def register(parsers: Subparsers) -> None:
     )
     parser.add_argument("reference", metavar="REF", nargs="?")
     parser.add_argument("--which", metavar="PACKAGE", help="versions and running instances that carry a package")
-    parser = command(parsers, "compare", _compare, "show how the contents of two versions differ")
+    parser = command(
+        parsers,
+        "compare",
+        _compare,
+        "show how the contents of two versions differ",
+        examples="  bathotype compare gauge-collector@1.0.0 gauge-collector@1.1.0",
+    )
     parser.add_argument("old", metavar="REF")
     parser.add_argument("new", metavar="REF")
 

@@ -71,7 +71,8 @@ def survey(tree: FileTree, host_name: str) -> Survey:
         files = [tree.entries[path] for path in tree.matching(one.pattern)]
         files = [node for node in files if node.is_file or node.is_link]
         held.append(Held(len(files), sum(node.size for node in files if node.is_file)))
-    named = sum(bool(host_name) and host_name in tree.text(path) for path in _NAME_FILES)
+    known = host_name not in ("", "localhost")  # else it is nobody's name
+    named = sum(known and host_name in tree.text(path) for path in _NAME_FILES)
     files = [node for node in tree.entries.values() if node.is_file]
     return Survey(tuple(held), named, Held(len(files), sum(node.size for node in files)))
 

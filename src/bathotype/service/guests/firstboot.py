@@ -10,6 +10,7 @@ from bathotype.core.firstboot.checks import Seen, key_of
 from bathotype.core.firstboot.settings import FirstBoot
 from bathotype.core.guest.agent import AgentRefused, GuestAgent
 from bathotype.service import audit
+from bathotype.service.records import Instance
 
 _ZONE_FOLDER = "/zoneinfo/"
 
@@ -32,13 +33,19 @@ def read_seen(agent: GuestAgent, settings: FirstBoot, identity: dict[str, Any]) 
     )
 
 
-def note_differences(session: Session, account_id: str, instance: str, differ: list[str]) -> None:
+def note_differences(session: Session, instance: Instance, differ: list[str]) -> None:
     """Raise an alert for an instance that is not as it was asked for; clear it where it is."""
+    subject = alert_subject(instance)
     if differ:
-        text = f"{instance} is not as its first-boot settings say. {' '.join(differ)}"
-        audit.raise_alert(session, account_id, "first-boot-differs", instance, text)
+        text = f"{instance.name} is not as its first-boot settings say. {' '.join(differ)}"
+        audit.raise_alert(session, instance.account_id, "first-boot-differs", subject, text)
     else:
-        audit.clear_alert(session, account_id, "first-boot-differs", instance)
+        audit.clear_alert(session, instance.account_id, "first-boot-differs", subject)
+
+
+def alert_subject(instance: Instance) -> str:
+    """What an alert about an instance is about: its name may occur in other regions."""
+    return f"{instance.name} in {instance.region}"
 
 
 def _zone(agent: GuestAgent) -> str | None:

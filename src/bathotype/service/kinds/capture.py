@@ -25,7 +25,7 @@ from bathotype.core.units import iec
 from bathotype.service import audit
 from bathotype.service.guests.clone import InsideClone
 from bathotype.service.guests.frozen import thaw_if_frozen
-from bathotype.service.guests.power import shut_down
+from bathotype.service.guests.power import shut_down, wait_until_off
 from bathotype.service.kinds.generalizing import generalize_copy, need_tools, profile_for
 from bathotype.service.kinds.making import MakingKind, MakingMemo, MakingParams, source_identity
 from bathotype.service.kinds.scratch import bring, copy_ranges, image_path, new_image
@@ -33,7 +33,11 @@ from bathotype.service.kinds.snapshots import SnapshotMemo, SnapshotParams, Snap
 from bathotype.service.operations.kind import Step
 from bathotype.service.preflight import inspect
 from bathotype.service.records import BaseDisk, Checkpoint, Instance, Replica
+from bathotype.sites.protocol import Site
 from bathotype.wire.versions import Afterwards, CaptureMode
+
+#: How long a machine that was asked to shut down is waited for before it is started again, in seconds.
+_ON_ITS_WAY_DOWN = 60.0
 
 
 class CaptureParams(SnapshotParams, MakingParams):
@@ -112,10 +116,11 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         machine = self.machine
         if not self.params.power_off or (machine.state == "stopped" and not self.memo.shut_down):
             return False
-        if not self.memo.shut_down:
+        asked = self.memo.shut_down
+        if not asked:
             self.memo.identity, self.memo.shut_down = self.identity_now(machine), True
             self.save()
-        shut_down(self.context, self.site, machine.id)
+        shut_down(self.context, self.site, machine.id, asked=asked)
         return None
 
     def snapshot(self) -> None:
@@ -126,12 +131,20 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
             self._start_again()
 
     def _start_again(self) -> None:
-        """Start a machine that this operation has shut down."""
-        if self.memo.shut_down:
-            self.site.power(self.params.machine_id, "on")
-            self.memo.shut_down = False
-            self.save()
+        """Start a machine that this operation has shut down.
+
+        One that was asked and is still on its way down is waited for: else it would stay off after all.
+        """
+        if not self.memo.shut_down:
+            return
+        machine = self.params.machine_id
+        if wait_until_off(self.site, machine, _ON_ITS_WAY_DOWN):
+            self.site.power(machine, "on")
             self.context.log("The machine is started again.")
+        else:
+            self.context.log("The machine was asked to shut down, and keeps running.", "warning")
+        self.memo.shut_down = False
+        self.save()
 
     def settle(self) -> bool | None:
         """Leave the source as it was asked for.  The version is sealed: what fails here is said, and harms nothing."""
@@ -329,11 +342,20 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         )
 
     def clean_up(self, outcome: str) -> None:
-        if outcome != "succeeded" or self.params.afterwards == "kept":
-            self._start_again()
-        InsideClone.remove(self.context, self.site, self.params.region)
-        self.drop_snapshot()
-        MakingKind.clean_up(self, outcome)
+        try:
+            InsideClone.remove(self.context, self.site, self.params.region)
+            self.drop_snapshot()
+            MakingKind.clean_up(self, outcome)
+        finally:
+            if outcome != "succeeded" or self.params.afterwards == "kept":
+                self._start_again()
+
+    @classmethod
+    def mend_later(cls, site: Site, params: CaptureParams, memo: CaptureMemo, outcome: str) -> None:
+        """Start a machine again that the clean-up could not start: its site did not answer then."""
+        stays_off = outcome == "succeeded" and params.afterwards != "kept"
+        if memo.shut_down and not stays_off and site.machine(params.machine_id).state == "stopped":
+            site.power(params.machine_id, "on")
 
     def result(self) -> dict[str, Any]:
         return {

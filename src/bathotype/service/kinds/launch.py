@@ -199,7 +199,7 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
                 )
             )
             if differ:
-                note_differences(session, self.context.account_id, instance.name, differ)
+                note_differences(session, instance, differ)
             remember_identity(session, self.context.account_id, machine, identity)
             audit.record(
                 session,

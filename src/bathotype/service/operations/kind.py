@@ -9,6 +9,7 @@ from pydantic import BaseModel, ConfigDict
 from sqlalchemy.orm import Session
 
 from bathotype.service.operations.context import WorkContext
+from bathotype.sites.protocol import Site
 
 
 class Params(BaseModel):
@@ -81,6 +82,13 @@ class Kind(Generic[P, M]):
 
     def clean_up(self, outcome: str) -> None:
         """Remove what is temporary.  Runs after the last step, a failure or a cancellation; may run twice."""
+
+    @classmethod
+    def mend_later(cls, site: Site, params: P, memo: M, outcome: str) -> None:
+        """Set right at the site what `clean_up` could not, once the site answers again (duty ``leftovers``).
+
+        What carries the operation's tag is removed without this.
+        """
 
     def on_end(self, session: Session, outcome: str) -> None:
         """Change records in the transaction that ends the operation."""

@@ -232,9 +232,9 @@ def resolve(
 def sunset_plan(reference: str, caller: Reader, reads: ReadsOf, retire_on: date | None = None) -> Plan:
     """Who runs a version and what announcing its end would do."""
     with reads.session() as session:
-        return _plan(
-            plan_sunset(usage_of(session, find_version(session, caller, reference)), retire_on, utcnow().date())
-        )
+        usage = usage_of(session, find_version(session, caller, reference))
+        planned = usage.retire_on if usage.state == VersionState.RELEASED else None
+        return _plan(plan_sunset(usage, retire_on or planned, utcnow().date()))
 
 
 @router.get(_REF + "/retirement")

@@ -20,7 +20,7 @@ from bathotype.core.guest.agent import AgentRefused, GuestAgent
 from bathotype.service import audit
 from bathotype.service.admission import judge
 from bathotype.service.database import Database
-from bathotype.service.guests.firstboot import note_differences, read_seen
+from bathotype.service.guests.firstboot import alert_subject, note_differences, read_seen
 from bathotype.service.identities import forget_identity, read_identity, remember_identity
 from bathotype.service.records import Account, BaseDisk, Instance, Version
 from bathotype.service.records.base import CHANGE, new_id, utcnow
@@ -115,8 +115,8 @@ class Follower:
         if machine is None:
             change(session, instance, "terminated", "It was deleted at the site.")
             text = f"{instance.name} in {instance.region} was deleted at the site, not by this service."
-            audit.raise_alert(session, instance.account_id, "deleted-at-site", instance.name, text)
-            audit.clear_alert(session, instance.account_id, "first-boot-differs", instance.name)
+            audit.raise_alert(session, instance.account_id, "deleted-at-site", alert_subject(instance), text)
+            note_differences(session, instance, [])
             instance.ended_at = utcnow()
             forget_identity(session, instance.account_id, str(instance.site_machine))
             return
@@ -249,7 +249,7 @@ def _ask(turn: Turn, site: Site, account_id: str, instance: Instance) -> None:
     with turn.database.sessions.begin() as session:
         session.execute(this.values(identity=found, differences=differ))
         if instance.differences:
-            note_differences(session, account_id, instance.name, differ)
+            note_differences(session, instance, differ)
         remember_identity(session, account_id, machine, found)
 
 

@@ -5,11 +5,14 @@ All of it carries the operation's tag: snapshots and disks, throwaway machines, 
 
 from __future__ import annotations
 
+import contextlib
 from collections import defaultdict
 from datetime import timedelta
 
 from sqlalchemy import select, update
 
+from bathotype.core.errors import NotFound
+from bathotype.service.kinds import KINDS
 from bathotype.service.records import Instance, Operation
 from bathotype.service.records.base import utcnow
 from bathotype.service.upkeep.duty import Duty, Turn
@@ -67,8 +70,20 @@ def _remove(turn: Turn, site: Site, region: str, operation: str, machines: list[
     for disk in site.disks(region, tag=(_TAG, operation)):
         if disk.id not in kept and _BASE not in disk.tags:  # a base disk outlives the launch that made it
             site.delete_disk(disk.id)
+    _mend(turn, site, operation)
     with turn.database.sessions.begin() as session:
         session.execute(update(Operation).where(Operation.id == operation).values(leftovers_removed=True))
+
+
+def _mend(turn: Turn, site: Site, operation: str) -> None:
+    """What the kind itself knows to be set right: a source that was shut down and not started again."""
+    with turn.database.reads() as session:
+        row = session.get_one(Operation, operation)
+        kind = KINDS[row.kind]
+        params, memo = kind.params_type.model_validate(row.params), kind.memo_type.model_validate(row.memo)
+        outcome = row.state
+    with contextlib.suppress(NotFound):  # the machine is gone
+        kind.mend_later(site, params, memo, outcome)
 
 
 DUTY = Duty("leftovers", _run)
