@@ -121,7 +121,7 @@ def test_the_standin_gets_its_own_options() -> None:
 def test_without_a_service_or_token() -> None:
     command = [sys.executable, "-m", "bathotype.cli.main", "lines", "list"]
     bare = subprocess.run(command, capture_output=True, text=True, env={"PATH": "/usr/bin"}, check=False)
-    assert bare.returncode == 1 and "BATHOTYPE_URL and BATHOTYPE_TOKEN are not set" in bare.stderr
+    assert bare.returncode == 5 and "BATHOTYPE_URL and BATHOTYPE_TOKEN are not set" in bare.stderr
 
 
 def test_secrets_are_nowhere_they_should_not_be(system: System) -> None:

@@ -66,7 +66,9 @@ def test_two_instances_are_each_themselves(system: System, released: str) -> Non
                 {
                     "name": "orla",
                     "administrator": True,
-                    "ssh_public_keys": ["ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIDw orla"],
+                    "ssh_public_keys": [
+                        "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIErTq7qWXeeipFzSh4+Ro8uQs8hUyXmApXkEKwhDMBfG orla"
+                    ],
                 }
             ],
             "user_data": "#cloud-config\nwrite_files: [{path: /etc/tide/zone, content: north}]\n",

@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from bathotype.core.errors import NotFound, Refused
+from bathotype.core.errors import Forbidden, NotFound, Refused
 from tests.support import System, until
 
 
@@ -46,7 +46,7 @@ def test_make_in_one_account_use_in_another(system: System, version: str, cli: A
         assert (seen.reference, seen.regions, seen.packages) == ("tide-core/lent@1.0.0", ["fjord-2"], 58)
         assert seen.source == {} and seen.holds == [] and seen.findings.low + seen.findings.medium == 1
         assert other.resolve("tide-core/lent", region="fjord-2").base_disk
-        with pytest.raises(NotFound):
+        with pytest.raises(Forbidden):
             other.findings("tide-core/lent@1.0.0")  # numbers, not the findings themselves
         with pytest.raises(NotFound):
             stranger.version("tide-core/lent@1.0.0")

@@ -48,7 +48,8 @@ export function Component() {
             rows={[
               ["Id", <Short key="id" text={data.id} keep={12} />],
               ["By", data.created_by],
-              ["Begun", <Moment key="b" at={data.created_at} exact />],
+              ["Asked for", <Moment key="b" at={data.created_at} exact />],
+              ["Begins", data.state === "queued" && data.start_at && <Moment key="w" at={data.start_at} exact />],
               ["Ended", data.ended_at && <Moment key="e" at={data.ended_at} exact />],
               ["Attempts", data.attempts > 1 && data.attempts],
             ]}

@@ -195,7 +195,18 @@ def _calendar(client: Client, given: argparse.Namespace) -> None:
         return emit_json(rows)
     table(
         ("version", "state", "running", "since", "retires on", "newest", "notice"),
-        ((d.reference, d.state, d.running, d.sunset_on, d.retire_on, d.newest, d.notice) for d in rows),
+        (
+            (
+                d.reference,
+                d.state,
+                d.running,
+                d.sunset_on,
+                d.retire_on if d.state == "sunset" else None,
+                d.newest,
+                d.notice,
+            )
+            for d in rows
+        ),
         empty="Nothing that this account runs comes to its end.",
     )
     return None

@@ -306,7 +306,8 @@ def _pin_only(client: Client, given: argparse.Namespace) -> None:
 
 
 def _notes(client: Client, given: argparse.Namespace) -> None:
-    _changed(client.change(given.reference, notes=given.text), given)
+    v = client.change(given.reference, notes=given.text)
+    emit_json(v) if given.json else out(f"{v.reference}: {v.notes}")
 
 
 def _purpose(client: Client, given: argparse.Namespace) -> None:

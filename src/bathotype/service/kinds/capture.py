@@ -51,7 +51,8 @@ class CaptureParams(SnapshotParams, MakingParams):
 class CaptureMemo(SnapshotMemo, MakingMemo):
     """``inside`` says that a booted clone is generalized; ``since_*`` name the last capture of the machine.
 
-    ``shut_down`` says that this operation has shut the machine down, and has not started it again.
+    ``shut_down`` says that this operation has shut the machine down, and has not started it again; ``starting`` that it
+    does so now.
     """
 
     inside: bool = False
@@ -59,6 +60,7 @@ class CaptureMemo(SnapshotMemo, MakingMemo):
     since_version: str | None = None
     read_bytes: int | None = None
     shut_down: bool = False
+    starting: bool = False
 
 
 class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, CaptureMemo]):
@@ -125,8 +127,11 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
 
     def snapshot(self) -> None:
         """Freeze, snapshot, thaw; the site notes changes from now on, unless a clone is stored."""
-        notes = not self.memo.inside
-        self.take_snapshot(freeze=True, note_changes=notes, since=self._last_capture() if notes else None)
+        notes, at_rest = not self.memo.inside, self.params.power_off
+        if not at_rest or self.memo.snapshot is None:
+            if at_rest and self.memo.shut_down:
+                shut_down(self.context, self.site, self.params.machine_id)  # somebody may have started it
+            self.take_snapshot(freeze=True, note_changes=notes, since=self._last_capture() if notes else None)
         if self.params.afterwards == "kept":
             self._start_again()
 
@@ -138,12 +143,14 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         if not self.memo.shut_down:
             return
         machine = self.params.machine_id
-        if wait_until_off(self.site, machine, _ON_ITS_WAY_DOWN):
+        if self.memo.starting or wait_until_off(self.site, machine, _ON_ITS_WAY_DOWN):
+            self.memo.starting = True
+            self.save()  # a worker that dies now does not wait for it to go off once more
             self.site.power(machine, "on")
             self.context.log("The machine is started again.")
         else:
             self.context.log("The machine was asked to shut down, and keeps running.", "warning")
-        self.memo.shut_down = False
+        self.memo.shut_down = self.memo.starting = False
         self.save()
 
     def settle(self) -> bool | None:
