@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Set
 
-from sqlalchemy import Select, func, or_, select
+from sqlalchemy import ColumnElement, Select, and_, func, or_, select
 from sqlalchemy.orm import Session
 
 from bathotype.core.contents.platform import Platform
@@ -62,6 +62,16 @@ def find_version(session: Session, principal: Principal, text: str | Reference, 
     return version
 
 
+def holds_now() -> ColumnElement[bool]:
+    """Whether a share grants something at this moment."""
+    return and_(Share.state == "active", or_(Share.until.is_(None), Share.until >= utcnow().date()))
+
+
+def reaches(account_id: str) -> ColumnElement[bool]:
+    """Whether a share is with an account, or with every one."""
+    return or_(Share.consumer_id == account_id, Share.consumer_id.is_(None))
+
+
 def _is_shared(session: Session, principal: Principal, reference: Reference) -> bool:
     """Whether an active share grants the caller something of a line."""
     query = (
@@ -71,9 +81,8 @@ def _is_shared(session: Session, principal: Principal, reference: Reference) -> 
         .where(
             Account.name == reference.account,
             Line.name == reference.line,
-            Share.state == "active",
-            or_(Share.consumer_id == principal.account_id, Share.consumer_id.is_(None)),
-            or_(Share.until.is_(None), Share.until >= utcnow().date()),
+            holds_now(),
+            reaches(principal.account_id),
         )
     )
     return session.scalar(query.limit(1)) is not None

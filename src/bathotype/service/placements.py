@@ -15,7 +15,7 @@ from bathotype.core.lifecycle.states import VersionState
 from bathotype.core.store.transfer import missing_rows
 from bathotype.core.units import plural
 from bathotype.service.access.principals import Principal
-from bathotype.service.catalogue import reference_of
+from bathotype.service.catalogue import holds_now, reference_of
 from bathotype.service.chunks import RegionChunks
 from bathotype.service.kinds.drain import Drain
 from bathotype.service.kinds.replicate import ReplicaParams, Replicate
@@ -37,7 +37,6 @@ from bathotype.service.records import (
 )
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.records.fleet import IS_PRESENT
-from bathotype.service.shares import holds_now
 from bathotype.wire import regions as wire
 from bathotype.wire.common import Plan
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy import ColumnElement, and_, or_, select
+from sqlalchemy import or_, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
@@ -13,20 +13,10 @@ from bathotype.core.lifecycle.references import Reference, parse_reference
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
-from bathotype.service.catalogue import LOCKS, find_version, named, reference_of
+from bathotype.service.catalogue import LOCKS, find_version, holds_now, named, reaches, reference_of
 from bathotype.service.records import Account, Instance, Line, Notice, Share, Version
 from bathotype.service.records.base import REST, new_id, utcnow
 from bathotype.service.records.fleet import IS_PRESENT
-
-
-def holds_now() -> ColumnElement[bool]:
-    """Whether a share grants something at this moment."""
-    return and_(Share.state == "active", or_(Share.until.is_(None), Share.until >= utcnow().date()))
-
-
-def reaches(account_id: str) -> ColumnElement[bool]:
-    """Whether a share is with an account, or with every one."""
-    return or_(Share.consumer_id == account_id, Share.consumer_id.is_(None))
 
 
 def shares_of_version(session: Session, account_id: str, version: Version, *, lock: bool = False) -> list[Share]:

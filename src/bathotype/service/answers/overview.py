@@ -30,7 +30,7 @@ from bathotype.service.answers.lines import line_answer
 from bathotype.service.answers.operations import offers_answer, operation_answers
 from bathotype.service.answers.rules import allowance_answer
 from bathotype.service.answers.versions import shown
-from bathotype.service.catalogue import ready_regions, reference_of, usage_of
+from bathotype.service.catalogue import holds_now, ready_regions, reference_of, usage_of
 from bathotype.service.history import Course, course_of
 from bathotype.service.records import (
     Account,
@@ -46,7 +46,6 @@ from bathotype.service.records import (
 )
 from bathotype.service.records.base import utcnow
 from bathotype.service.records.fleet import IS_PRESENT
-from bathotype.service.shares import holds_now
 from bathotype.wire import overview as wire
 from bathotype.wire.fleet import Event
 from bathotype.wire.sharing import Due
