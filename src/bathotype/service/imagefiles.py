@@ -244,6 +244,8 @@ def _boot(found: Examined, platform: Platform, offered: PlatformOffered, region:
         found.remarks.warn("boot", "No boot code and no UEFI loader was found.", "Instances may not start from it.")
     if not platform.architecture:
         found.remarks.warn("architecture", "The processor architecture could not be recognised.")
+    elif not offered.architectures or platform.architecture in offered.architectures:
+        found.remarks.ok("architecture", platform.architecture)
     for why in unmet(platform, offered, region):
         advice = "Import it in another region, or a build that is made for these machines."
         found.remarks.forbid("needs", why, advice)

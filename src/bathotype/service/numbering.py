@@ -14,6 +14,8 @@ from bathotype.service.catalogue import find_line
 from bathotype.service.records import Line, NumberClaim, Version
 from bathotype.service.remarks import Remarks
 
+#: What to do where a number cannot be used.
+NUMBER_ADVICE = "Give another --number, or --bump to take the next free one."
 Part = Literal["patch", "minor", "major"]
 
 
@@ -47,7 +49,7 @@ def judge_number(
         remarks.forbid("number", error.message, error.advice)
     else:
         if taken:
-            remarks.forbid("number", taken, "Give another --number, or --bump to take the next free one.")
+            remarks.forbid("number", taken, NUMBER_ADVICE)
         else:
             remarks.ok("number", f"The version will be {found.name}@{_next(session, found, number, part)}.")
 

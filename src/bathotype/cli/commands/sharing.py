@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 import argparse
-from datetime import date
 from typing import TYPE_CHECKING
 
-from bathotype.cli.options import Subparsers, command, group
+from bathotype.cli.options import Subparsers, command, group, until_of
 from bathotype.cli.output import confirm, emit_json, facts, follow, say, table
 from bathotype.core.errors import Invalid
 from bathotype.core.units import plural
@@ -98,10 +97,7 @@ def _share(client: Client, given: argparse.Namespace) -> None:
         raise Invalid("Share with whom?", advice="Give --with ACCOUNT, or --publish for every account.")
     if given.publish and not given.yes:
         confirm(f"This would let every account launch {given.subject}.")
-    try:
-        until = date.fromisoformat(given.until) if given.until else None
-    except ValueError as error:
-        raise Invalid(f"{given.until!r} is not a date.", advice="Write YYYY-MM-DD.") from error
+    until = until_of(given)
     made = client.share(
         subject=given.subject, consumer=given.consumer, regions=given.regions.split(",") if given.regions else None,
         until=until, note=given.note, confirm_public=given.publish,

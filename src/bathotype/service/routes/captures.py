@@ -16,7 +16,7 @@ from bathotype.service.kinds.capture import Capture, CaptureParams
 from bathotype.service.kinds.captureplan import CapturePlan, CapturePlanParams
 from bathotype.service.kinds.generalizing import profile_for
 from bathotype.service.kinds.making import start_making
-from bathotype.service.numbering import check_number, claimable, judge_number
+from bathotype.service.numbering import NUMBER_ADVICE, check_number, claimable
 from bathotype.service.operations.start import start_operation
 from bathotype.service.preflight import find_machine, inspect
 from bathotype.service.records.base import new_id, utcnow
@@ -74,8 +74,8 @@ def _check(service: Service, caller: Principal, body: CaptureRequest) -> None:
     machine = find_machine(service.reach, caller.account, body.machine, body.region)
     remarks = Remarks()
     with service.database.reads() as session:
-        check_number(session, find_line(session, caller, body.line), body.number, body.bump)
-        judge_number(session, caller, remarks, body.line, body.number, body.bump)
+        if taken := check_number(session, find_line(session, caller, body.line), body.number, body.bump):
+            remarks.forbid("number", taken, NUMBER_ADVICE)
         judge_source(session, caller, remarks, machine, body.afterwards)
     with service.reader() as reader:
         found = inspect(
