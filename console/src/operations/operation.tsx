@@ -5,7 +5,7 @@ import { ask } from "~/api/queries";
 import { Facts, Heading, Loading, Moment, ProblemShown, Short } from "~/parts/basics";
 import { Offers } from "~/parts/offers";
 import { Page } from "~/parts/page";
-import { Bar, titleOf, told } from "~/parts/progress";
+import { Bar, titleOf, told, waits } from "~/parts/progress";
 import { Sentence } from "~/parts/sentence";
 import { State } from "~/parts/state";
 import { iec, plural, span, to } from "~/parts/text";
@@ -127,7 +127,7 @@ function saying(operation: Operation): string {
       ? ` in ${span((Date.parse(operation.ended_at) - Date.parse(operation.started_at)) / 1000)}`
       : "";
   return {
-    queued: " waits for a worker.",
+    queued: ` ${waits(operation)}.`,
     running: ` is ${Math.floor(operation.percent)} % done.`,
     succeeded: ` succeeded${took}.`,
     failed: ` failed${took}.`,

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import type { Schema } from "~/api/client";
 import { ask } from "~/api/queries";
-import { iec, span, to } from "./text";
+import { iec, moment, span, to } from "./text";
 
 type Operation = Schema["Operation"];
 
@@ -46,7 +46,7 @@ export function Bar({ percent, label }: { percent: number; label: string }) {
 
 /** What the running step does, in words. */
 export function told(operation: Operation): string {
-  if (operation.state === "queued") return "It waits for a worker.";
+  if (operation.state === "queued") return `It ${waits(operation)}.`;
   const step = operation.steps.find((s) => s.state === "running");
   if (!step) return operation.state;
   // Steps that make machines count machines, and no step that counts bytes has so few.
@@ -54,6 +54,12 @@ export function told(operation: Operation): string {
   const bytes = step.bytes_total ? `: ${shown(step.bytes_done)} of ${shown(step.bytes_total)}` : "";
   const left = operation.eta ? `, ${span(operation.eta)} left` : "";
   return `${step.title}${bytes}${left}`;
+}
+
+/** What an operation that has not begun waits for: its moment, or a worker. */
+export function waits(operation: Operation): string {
+  const start = operation.start_at;
+  return start && Date.parse(start) > Date.now() ? `waits until ${moment(start)}` : "waits for a worker";
 }
 
 /** One operation as it goes on. */

@@ -8,7 +8,7 @@ import { iec, plural } from "~/parts/text";
 type Sheet = Schema["Proof"];
 type Held = Schema["Held"] | null;
 
-const outcomes = { none: "was not there", gone: "gone", left: "there", unknown: "not known" };
+const outcomes = { none: "none", gone: "gone", left: "there", unknown: "not known" };
 
 /** Class by class what of the source was on its disk, what was done about it, and what is in the version. */
 export function Proof({ reference }: { reference: string }) {
