@@ -10,6 +10,7 @@ from pathlib import Path
 
 import pytest
 
+from bathotype.cli.completion import attach
 from bathotype.cli.main import COMMANDS, build_parser
 from bathotype.core.words import table
 from tests.cli.conftest import Cli
@@ -203,3 +204,19 @@ def test_the_account_may_be_named_before_the_command_and_versions_end_below_vers
     assert command_line("--account", "harbour-watch", "lines", "list").returncode == 0
     assert command_line("lines", "list", "--account", "chart-house").returncode == 0
     assert asked == ["harbour-watch", "chart-house"]
+
+
+def test_a_shell_is_offered_the_names_there_are_and_nothing_where_nobody_answers(
+    office: Office, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    office.version("gauge@1.0.0")
+    parser = build_parser("versions")
+    attach(parser)
+    show = next(below for name, below in commands_of(parser) if name == "versions show")
+    offer = next(action.completer for action in show._actions if action.dest == "reference")  # type: ignore[attr-defined]
+    monkeypatch.setenv("BATHOTYPE_URL", "http://127.0.0.1:9")
+    monkeypatch.setenv("BATHOTYPE_TOKEN", "of nobody")
+    assert offer("ga", argparse.Namespace()) == []
+    monkeypatch.setattr("bathotype.client.Client.from_environment", lambda **_: office.core)
+    assert offer("ga", argparse.Namespace()) == ["gauge"]
+    assert offer("gauge@", argparse.Namespace()) == ["gauge@1.0.0"]
