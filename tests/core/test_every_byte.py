@@ -25,7 +25,8 @@ from bathotype.core.generalize import residue
 from bathotype.core.generalize.plan import capture_ranges, plan
 from bathotype.core.generalize.profile import DropLines, Profile, RemoveUsers, SetLine, builtin_profile
 from bathotype.core.guest.files import GuestDisk
-from tests.core.test_journal import clean, mounted, sh
+from tests.core.test_journal import mounted, sh
+from tests.kernel import clean
 from tests.support import Memory
 
 MIB = 1024 * 1024

@@ -17,6 +17,8 @@ from bathotype.core.disk.ext4.filesystem import Ext4
 from bathotype.core.disk.layout import read_layout, settled, used_ranges
 from bathotype.core.disk.source import FileSource, open_file
 from bathotype.core.errors import Damaged
+from tests import kernel
+from tests.kernel import clean
 from tests.support import Memory
 
 MIB = 1024 * 1024
@@ -43,26 +45,14 @@ def sh(command: str) -> str:
     return done.stdout
 
 
-def clean(image: Path) -> None:
-    """Judge a file system by e2fsck, which changes nothing."""
-    done = subprocess.run(["e2fsck", "-fn", image], capture_output=True, text=True, check=False)
-    assert done.returncode == 0, done.stdout
-
-
 @contextmanager
 def mounted(image: Path, options: str = "") -> Iterator[Path]:
     """By the kernel, on a loop device."""
-    folder = image.parent / "mnt"
-    folder.mkdir(exist_ok=True)
-    done = subprocess.run(
-        ["mount", "-o", f"loop,{options}".rstrip(","), image, folder], capture_output=True, text=True, check=False
-    )
-    if done.returncode:
-        pytest.skip(f"this system mounts no images: {done.stderr.strip()}")
     try:
-        yield folder
-    finally:
-        sh(f"umount {folder}")
+        with kernel.mounted(image, image.parent / "mnt", options) as folder:
+            yield folder
+    except kernel.Unmountable as error:
+        pytest.skip(f"this system mounts no images: {error}")
 
 
 def files(folder: Path) -> dict[str, bytes]:

@@ -27,7 +27,8 @@ from bathotype.core.generalize.plan import capture_ranges, plan
 from bathotype.core.generalize.profile import load_profile
 from bathotype.core.guest.files import GuestDisk
 from bathotype.core.guest.offline import check, settle
-from tests.core.test_journal import clean, mounted, sh
+from tests.core.test_journal import mounted, sh
+from tests.kernel import clean
 from tests.support import holds
 
 

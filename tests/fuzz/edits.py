@@ -12,8 +12,7 @@ import stat
 import subprocess
 import tempfile
 from collections import Counter
-from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
@@ -22,6 +21,7 @@ from bathotype.core.disk.ext4.filesystem import Ext4
 from bathotype.core.disk.source import open_file
 from bathotype.core.disk.stretch import Stretch
 from bathotype.core.errors import BathotypeError, OutOfSpace
+from tests.kernel import mounted
 
 #: How each kind of file system is made, and how large it is.
 KINDS = {
@@ -117,16 +117,6 @@ def sh(*argv: str | Path) -> str:
     return done.stdout
 
 
-@contextmanager
-def mounted(image: Path, folder: Path, *, write: bool = False) -> Iterator[Path]:
-    folder.mkdir(exist_ok=True)
-    sh("mount", "-o", f"loop,{'rw' if write else 'ro'}", image, folder)
-    try:
-        yield folder
-    finally:
-        sh("umount", folder)
-
-
 def kernel_mounts() -> bool:
     return os.geteuid() == 0 and Path("/dev/loop-control").exists()
 
@@ -146,7 +136,7 @@ def base(kind: str, cache: Path) -> Path:
     if after:
         sh(*(word.replace("\\", "") for word in _words(after)), image)
     if mounts(kind, write=True):
-        with mounted(image, cache / "mnt", write=True) as top:
+        with mounted(image, cache / "mnt", "rw") as top:
             populate(top, attributes=True)
     subprocess.run(["/usr/sbin/e2fsck", "-fy", image], capture_output=True, check=False)  # kernels without quotas
     sh("/usr/sbin/e2fsck", "-fn", image)
@@ -285,7 +275,7 @@ def compare(model: Model, found: Model, who: str) -> None:
 def read_by_kernel(image: Path, folder: Path) -> Model:
     """The tree as the kernel sees it."""
     model = Model()
-    with mounted(image, folder) as top:
+    with mounted(image, folder, "ro") as top:
         for path in (Path(root) / name for root, folders, files in os.walk(top) for name in [*folders, *files]):
             seen = path.lstat()
             data, held = b"", ()
