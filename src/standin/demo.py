@@ -16,7 +16,7 @@ from sqlalchemy import func, select
 
 from standin.disks import create_raw, partitions, tool
 from standin.guest import OPAQUE_OFFSET, opaque_block
-from standin.livedin import GAUGE, OLD_SURGE, SURGE, Kind, Tree, lived_in
+from standin.livedin import GAUGE, OLD_SURGE, SURGE, Kind, Tree, data_tree, lived_in
 from standin.records import Attachment, Disk, Machine
 from standin.site import Site
 from standin.world import Tenancy
@@ -32,6 +32,16 @@ _STAMP = 1_760_000_000
 
 
 @dataclass(frozen=True)
+class DataDisk:
+    """A disk besides the boot disk: its file system's label, and where it is mounted; with ``table`` in a partition."""
+
+    label: str
+    mib: int
+    mounted: str = ""
+    table: bool = False
+
+
+@dataclass(frozen=True)
 class Spec:
     """One machine of the demo world; ``special`` is what is unusual about its disk."""
 
@@ -43,13 +53,23 @@ class Spec:
     state: str
     kind: Kind | None
     disk_mib: int
-    data_mib: int = 0
+    data: tuple[DataDisk, ...] = ()
     special: str = ""
 
 
 WORLD = (
     Spec("tide-core", "skerry-1", "skerry-1a", "gauge-seed-01", "small", "running", GAUGE, 384),
-    Spec("tide-core", "skerry-1", "skerry-1b", "gauge-seed-02", "small", "stopped", GAUGE, 384, data_mib=64),
+    Spec(
+        "tide-core",
+        "skerry-1",
+        "skerry-1b",
+        "gauge-seed-02",
+        "small",
+        "stopped",
+        GAUGE,
+        384,
+        (DataDisk("readings", 64),),
+    ),
     Spec(
         "tide-core",
         "skerry-1",
@@ -59,7 +79,7 @@ WORLD = (
         "running",
         SURGE,
         1024,
-        data_mib=256,
+        (DataDisk("grids", 128, "/srv/grids", table=True), DataDisk("runs", 256, "/var/lib/surge")),
         special="spill",
     ),
     Spec("tide-core", "skerry-1", "skerry-1b", "surge-old-01", "medium", "running", OLD_SURGE, 512, special="mbr"),
@@ -105,10 +125,10 @@ def _place(site: Site, spec: Spec, rng: random.Random, number: int) -> None:
     )
     disks = [_record(spec, rng, f"{spec.name}-boot", spec.disk_mib, tags)]
     build_boot_disk(site.path(disks[0]), spec, address, rng)
-    if spec.data_mib:
-        data = _record(spec, rng, f"{spec.name}-data", spec.data_mib, tags)
-        _data_disk(site.path(data), spec.data_mib, rng)
-        disks.append(data)
+    for data in spec.data:
+        disk = _record(spec, rng, f"{spec.name}-{data.label}", data.mib, tags)
+        _data_disk(site.path(disk), data, rng)
+        disks.append(disk)
     with site.sessions.begin() as session:
         session.add_all([machine, *disks])
         session.flush()
@@ -165,6 +185,8 @@ def build_boot_disk(path: Path, spec: Any, address: str, rng: random.Random) -> 
             file.seek(parts[1].start)
             file.write(_swap_area(parts[1].size, rng))
     tree = lived_in(spec.kind, spec.name, address, rng, spill=spec.special == "spill")
+    mounted = "".join(f"LABEL={d.label} {d.mounted} ext4 nofail 0 2\n" for d in spec.data if d.mounted)
+    tree.put("/etc/fstab", tree.files["/etc/fstab"][0].decode() + mounted)
     _make_ext4(path, root.start, root.size, rng, tree)
 
 
@@ -285,11 +307,14 @@ def _opaque_disk(path: Path, spec: Any, rng: random.Random) -> None:
         file.write(opaque_block(facts) + rng.randbytes(6 * MIB))
 
 
-def _data_disk(path: Path, mib: int, rng: random.Random) -> None:
-    create_raw(path, mib * MIB)
-    tree = Tree()
-    tree.put("/archive/readings-2025.csv", "".join(f"{n},{n % 17}\n" for n in range(20_000)))
-    _make_ext4(path, 0, mib * MIB, rng, tree, "readings")
+def _data_disk(path: Path, disk: DataDisk, rng: random.Random) -> None:
+    create_raw(path, disk.mib * MIB)
+    start, size = 0, disk.mib * MIB
+    if disk.table:
+        _partition(path, f"label: gpt\nlabel-id: {_uuid(rng)}\ntype={_LINUX},uuid={_uuid(rng)},name={disk.label}\n")
+        part = partitions(path)[0]
+        start, size = part.start, part.size
+    _make_ext4(path, start, size, rng, data_tree(disk.label, rng), disk.label)
 
 
 def _swap_area(size: int, rng: random.Random) -> bytes:

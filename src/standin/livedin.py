@@ -159,6 +159,27 @@ def lived_in(kind: Kind, host: str, address: str, rng: random.Random, *, spill: 
     return tree
 
 
+def data_tree(label: str, rng: random.Random) -> Tree:
+    """What lies on a data disk of this label; one for runs has a key that somebody left there, and one that was removed."""
+    tree = Tree()
+    if label == "grids":
+        tree.put("/grids/ORIGIN", "Sea floor of the Halvane sound, 50 m, made up.\n")
+        for square in range(6):
+            tree.put(f"/grids/depth-{square:02d}.bin", rng.randbytes(1_500_000))
+    elif label == "runs":
+        for day in range(1, 15):
+            levels = "".join(f"{hour:02d}:00,{rng.gauss(2.1, 0.6):.2f}\n" for hour in range(24))
+            tree.put(f"/runs/2026-09-{day:02d}/levels.csv", levels, owner=1000)
+            tree.put(
+                f"/runs/2026-09-{day:02d}/job.log", f"run {day} ended after {rng.randint(40, 90)} min\n", owner=1000
+            )
+        tree.put("/runs/.push/id_ed25519", make_keys(rng, "push@surge").private, mode=0o600, owner=1000)
+        tree.deleted["/runs/.old-push-key"] = make_keys(rng, "old-push@surge").private.encode() * 12
+    else:
+        tree.put("/archive/readings-2025.csv", "".join(f"{n},{n % 17}\n" for n in range(20_000)))
+    return tree
+
+
 def _system(tree: Tree, kind: Kind, host: str, machine_id: str, rng: random.Random) -> None:
     tree.put(
         "/etc/os-release",

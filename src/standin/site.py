@@ -93,7 +93,7 @@ class Site(SiteDisks):
     # Machines
 
     def create_machine(self, account: Account, body: dict[str, Any]) -> Machine:
-        """A machine from a disk of its own or a clone of a base disk."""
+        """A machine from disks of its own, or clones of base disks and snapshots."""
         with self.sessions.begin() as session:
             if (known := self._known(session, Machine, account, body)) is not None:
                 return known
@@ -108,34 +108,31 @@ class Site(SiteDisks):
             if body.get("size", "small") not in SIZES:
                 raise SiteError(422, "size", f"The sizes are {', '.join(SIZES)}.")
             self._check_tags(account, body)
-            boot = self.usable_disk(session, account, body["boot_disk"])
-            if boot.region != body["region"]:
-                raise SiteError(422, "other-region", f"Disk {boot.id} is in {boot.region}, not in {body['region']}.")
-            created_from = None
-            if boot.kind != "disk":
-                created_from = boot.id
-                if boot.zone and take(session, ("zone-out",), boot.zone):
-                    raise SiteError(503, "zone-out", f"Zone {boot.zone}, where disk {boot.id} is, is out of service.")
-                self._pace.wait(boot.id)
-                self._check_disk_quota(session, account, boot.size)
-                boot = self._new_disk(
-                    session,
-                    account,
-                    {"region": boot.region, "tags": body.get("tags", {}), "name": f"{body['name']}-boot"},
-                    boot.size,
-                    "disk",
-                    boot,
-                )
-                body_kind = SIZES[body["size"]].body
-                self._fill(boot, session.get_one(Disk, created_from), overlay=body_kind == "qemu")
-            elif session.get(Attachment, boot.id):
-                raise SiteError(409, "in-use", f"Disk {boot.id} is attached already.")
+            wanted = [self.usable_disk(session, account, d) for d in (body["boot_disk"], *body.get("data_disks", []))]
+            for disk in wanted:
+                self._check_attachable(session, body["region"], disk)
+            created_from = wanted[0].id if wanted[0].kind != "disk" else None
+            if created_from:
+                self._pace.wait(created_from)
+            self._check_disk_quota(session, account, sum(disk.size for disk in wanted if disk.kind != "disk"))
+            attached: list[Disk] = []
+            made: list[Disk] = []
+            for position, disk in enumerate(wanted):
+                own = disk
+                if disk.kind != "disk":
+                    name = f"{body['name']}-{f'data-{position}' if position else 'boot'}"
+                    spec = {"region": disk.region, "tags": body.get("tags", {}), "name": name}
+                    own = self._new_disk(session, account, spec, disk.size, "disk", disk)
+                    made.append(own)
+                    overlay = not position and SIZES[body.get("size", "small")].body == "qemu"
+                    self._fill(own, disk, overlay=overlay)
+                attached.append(own)
             # From here on one creation at a time: two must not get one address, or one place in the quota.
             session.execute(select(func.pg_advisory_xact_lock(_PLACES_LOCK)))
             held = session.scalar(select(func.count()).where(Machine.account == account.name))
             if (held or 0) >= account.machines:
-                if created_from:
-                    disks.remove(self.path(boot))
+                for disk in made:
+                    disks.remove(self.path(disk))
                 raise SiteError(403, "quota", f"The account has {held} of {account.machines} machines.")
             machine = Machine(
                 id=f"m-{secrets.token_hex(6)}",
@@ -156,9 +153,17 @@ class Site(SiteDisks):
             )
             session.add(machine)
             session.flush()
-            for position, disk in enumerate([boot.id, *body.get("data_disks", [])]):
-                session.add(Attachment(disk_id=disk, machine_id=machine.id, position=position))
+            for position, disk in enumerate(attached):
+                session.add(Attachment(disk_id=disk.id, machine_id=machine.id, position=position))
             return machine
+
+    def _check_attachable(self, session: Session, region: str, disk: Disk) -> None:
+        if disk.region != region:
+            raise SiteError(422, "other-region", f"Disk {disk.id} is in {disk.region}, not in {region}.")
+        if disk.kind == "disk" and session.get(Attachment, disk.id) is not None:
+            raise SiteError(409, "in-use", f"Disk {disk.id} is attached already.")
+        if disk.kind != "disk" and disk.zone and take(session, ("zone-out",), disk.zone):
+            raise SiteError(503, "zone-out", f"Zone {disk.zone}, where disk {disk.id} is, is out of service.")
 
     def add_lab_machine(self, account: Account, body: dict[str, Any]) -> Machine:
         """A machine whose boot disk builds upon a prepared guest disk."""

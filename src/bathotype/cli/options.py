@@ -75,6 +75,24 @@ def until_of(given: argparse.Namespace) -> date | None:
         raise Invalid(f"{given.until!r} is not a date.", advice="Write YYYY-MM-DD.") from error
 
 
+def disks(parser: argparse.ArgumentParser) -> None:
+    """Which of a machine's disks a capture takes."""
+    parser.add_argument(
+        "--disks",
+        metavar="boot|all|NAME,...",
+        default="boot",
+        help="data disks to capture with the boot disk, at the same moment (default: none)",
+    )
+
+
+def disks_of(given: argparse.Namespace) -> list[str]:
+    """The same as a list.  Raises `Invalid`."""
+    found = [name.strip() for name in given.disks.split(",")]
+    if not all(found):
+        raise Invalid(f"{given.disks!r} names no disks.", advice="Write boot, all, or names with commas between.")
+    return found
+
+
 def made_for(parser: argparse.ArgumentParser) -> None:
     """What the version that a command makes is for, and until when."""
     parser.add_argument("--notes", default="", help="what people should know about it")

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date, datetime
 from pathlib import Path
@@ -111,6 +111,7 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         *,
         region: str | None = None,
         mode: catalogue.CaptureMode | None = None,
+        disks: Sequence[str] = ("boot",),
         profile: ProfileGiven = "linux",
         line: str | None = None,
         number: str | None = None,
@@ -120,7 +121,7 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         """Preflight: every obstacle to a capture and every warning at once."""
         body = catalogue.CapturePlanRequest(
             machine=name, region=region, mode=mode, profile=profile, line=line, number=number, bump=bump,
-            tags=dict(tags or {}),
+            tags=dict(tags or {}), disks=list(disks),
         )  # fmt: skip
         return self._transport.one(site.Inspection, "POST", "/capture-inspections", json=body.model_dump(mode="json"))
 
@@ -163,6 +164,7 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         number: str | None = None,
         bump: Part | None = None,
         mode: catalogue.CaptureMode = "live",
+        disks: Sequence[str] = ("boot",),
         profile: ProfileGiven = "linux",
         notes: str = "",
         purpose: Purpose | None = None,
@@ -177,6 +179,7 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         body = catalogue.CaptureRequest(
             machine=machine, line=line, region=region, number=number, bump=bump, mode=mode, profile=profile, notes=notes,
             purpose=purpose, retire_on=retire_on, tags=tags or {}, at=at, power_off=power_off, afterwards=afterwards,
+            disks=list(disks),
         )  # fmt: skip
         return work.Operation.model_validate(self._create("/captures", body.model_dump(mode="json"), key))
 
@@ -186,6 +189,7 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         machine: str,
         region: str | None = None,
         mode: catalogue.CaptureMode | None = None,
+        disks: Sequence[str] = ("boot",),
         profile: ProfileGiven = "linux",
         line: str | None = None,
         number: str | None = None,
@@ -197,7 +201,7 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         """Preflight, then work out what a capture would change; the operation's result is the plan."""
         body = catalogue.CapturePlanRequest(
             machine=machine, region=region, mode=mode, profile=profile, line=line, number=number, bump=bump,
-            tags=tags or {}, power_off=power_off, afterwards=afterwards,
+            tags=tags or {}, power_off=power_off, afterwards=afterwards, disks=list(disks),
         )  # fmt: skip
         return work.Operation.model_validate(self._create("/capture-plans", body.model_dump(mode="json"), None))
 
@@ -411,12 +415,13 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         target: Path,
         *,
         region: str | None = None,
+        disk: str | None = None,
         on_progress: Callable[[int, int], None] = lambda done, total: None,
     ) -> Exported:
-        """Write a version's raw disk to a file: sparse, resumable, every chunk verified."""
+        """Write a raw disk of a version to a file: sparse, resumable, every chunk verified.  ``disk`` is its role."""
         from bathotype.client.download import download  # NumPy takes a while to load: only who exports pays for it
 
-        manifest = download(self._transport, reference, region, target, on_progress)
+        manifest = download(self._transport, reference, region, disk, target, on_progress)
         return Exported(target, manifest.size, manifest.data_bytes, manifest.content_digest)
 
     def export_file(
@@ -426,19 +431,22 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         form: str,
         *,
         region: str | None = None,
+        disk: str | None = None,
         on_progress: Callable[[int, int], None] = lambda done, total: None,
     ) -> images.ExportedFile:
         """Write a version to a file of any format: resumable, and its SHA-256 compared with the service's."""
         from bathotype.client.download import download_file
 
         def learn() -> None:
-            self.wait(self.work_out_digest(reference, form, region=region).id)
+            self.wait(self.work_out_digest(reference, form, region=region, disk=disk).id)
 
-        return download_file(self._transport, reference, region, form, target, on_progress, learn)
+        return download_file(self._transport, reference, region, disk, form, target, on_progress, learn)
 
-    def work_out_digest(self, reference: str, form: str, *, region: str | None = None) -> work.Operation:
+    def work_out_digest(
+        self, reference: str, form: str, *, region: str | None = None, disk: str | None = None
+    ) -> work.Operation:
         """Have a version read as a file once, so that its SHA-256 is known."""
-        params = {"format": form, "region": region}
+        params = {"format": form, "region": region, "disk": disk}
         return self._transport.one(work.Operation, "POST", f"/versions/{reference}/disk-digests", params=params)
 
     # Bringing disks in

@@ -12,6 +12,7 @@ from typing import BinaryIO
 import httpx
 
 from bathotype.client.transport import Transport, error_of
+from bathotype.core.disk.several import number_of
 from bathotype.core.errors import Damaged, Invalid, NotFound, OutOfSpace, Unavailable
 from bathotype.core.store.chunks import CHUNK, digest
 from bathotype.core.store.manifest import Manifest
@@ -24,9 +25,16 @@ _MOST_RUN = 256  # chunks asked for in one request: 16 MiB
 
 
 def download(
-    transport: Transport, reference: str, region: str | None, target: Path, progress: Callable[[int, int], None]
+    transport: Transport,
+    reference: str,
+    region: str | None,
+    disk: str | None,
+    target: Path,
+    progress: Callable[[int, int], None],
 ) -> Manifest:
-    """Write the raw disk of a version to ``target``; it appears under its name only when it is whole.
+    """Write a raw disk of a version to ``target``; it appears under its name only when it is whole.
+
+    ``disk`` is its role; None for the only one.
 
     An earlier, interrupted download of the same content is taken up where it ended.
     Raises `Damaged` where a chunk is not what the manifest says.
@@ -34,7 +42,7 @@ def download(
     if target.is_dir():
         raise Invalid(f"{target} is a folder.", advice="Name a file.")
     answer = transport.call("GET", f"/versions/{reference}/manifest", params={"region": region})
-    manifest = Manifest.loads(answer.content)
+    manifest = Manifest.loads(answer.content).disk(number_of(disk))
     partial = target.with_name(f".{target.name}.{manifest.content_digest[-12:]}.part")
     total, done = len(manifest) * CHUNK, 0
     _need_room(partial, total)
@@ -45,7 +53,7 @@ def download(
                 wanted = [r for r in rows if not _there(file.fileno(), manifest, r)]
                 done += (len(rows) - len(wanted)) * CHUNK
                 for run in _split(wanted, manifest):
-                    for row, data in _fetch(transport, reference, region, manifest, run):
+                    for row, data in _fetch(transport, reference, _asked(region=region, disk=disk), manifest, run):
                         os.pwrite(file.fileno(), data, int(manifest.index[row]) * CHUNK)
                         done += CHUNK
                     progress(done, total)
@@ -79,10 +87,15 @@ def _need_room(partial: Path, needed: int) -> None:
         )
 
 
-def _in_use(transport: Transport, reference: str, region: str | None) -> int:
-    """The bytes of a version that are not zeros: the rest of a plain disk becomes holes."""
+def _asked(**given: str | None) -> dict[str, str]:
+    """What is asked of a download; what is None is left out."""
+    return {name: value for name, value in given.items() if value is not None}
+
+
+def _in_use(transport: Transport, reference: str, region: str | None, disk: str | None) -> int:
+    """The bytes of a version's disk that are not zeros: the rest of a plain disk becomes holes."""
     answer = transport.call("GET", f"/versions/{reference}/manifest", params={"region": region})
-    return len(Manifest.loads(answer.content)) * CHUNK
+    return len(Manifest.loads(answer.content).disk(number_of(disk))) * CHUNK
 
 
 def sha256_of(file: Path, progress: Callable[[int, int], None]) -> str:
@@ -116,11 +129,11 @@ def _split(rows: list[int], manifest: Manifest) -> Iterator[list[int]]:
 def _there(handle: int, manifest: Manifest, row: int) -> bool:
     index = int(manifest.index[row])
     data = os.pread(handle, manifest.chunk_size(index), index * CHUNK)
-    return bool(digest(data) == manifest.digests[row].tobytes())
+    return manifest.holds(row, data)
 
 
 def _fetch(
-    transport: Transport, reference: str, region: str | None, manifest: Manifest, run: list[int]
+    transport: Transport, reference: str, params: dict[str, str], manifest: Manifest, run: list[int]
 ) -> Iterator[tuple[int, bytes]]:
     start = int(manifest.index[run[0]]) * CHUNK
     last = int(manifest.index[run[-1]])
@@ -129,7 +142,7 @@ def _fetch(
         with transport.http.stream(
             "GET",
             f"/versions/{reference}/disk",
-            params={"region": region} if region else {},
+            params=params,
             headers={"Range": f"bytes={start}-{end - 1}"},
         ) as answer:
             if answer.status_code >= 400:
@@ -142,7 +155,7 @@ def _fetch(
     for row in run:
         at = int(manifest.index[row]) * CHUNK - start
         piece = data[at : at + manifest.chunk_size(int(manifest.index[row]))]
-        if digest(piece) != manifest.digests[row].tobytes():
+        if not manifest.holds(row, piece):
             raise Damaged("The service sent a chunk that is not what the manifest says.", advice="Run it again.")
         yield row, piece
 
@@ -151,6 +164,7 @@ def download_file(
     transport: Transport,
     reference: str,
     region: str | None,
+    disk: str | None,
     form: str,
     target: Path,
     progress: Callable[[int, int], None],
@@ -164,7 +178,7 @@ def download_file(
     """
     if target.is_dir():
         raise Invalid(f"{target} is a folder.", advice="Name a file.")
-    params = {"format": form, **({"region": region} if region else {})}
+    params = _asked(format=form, region=region, disk=disk)
     head = transport.http.stream("GET", f"/versions/{reference}/disk", params=params, headers={"Range": "bytes=0-0"})
     with head as answer:
         if answer.status_code >= 400:
@@ -172,7 +186,7 @@ def download_file(
         etag = answer.headers["ETag"]
         total = int(answer.headers["Content-Range"].rpartition("/")[2])
     partial = target.with_name(f".{target.name}.{digest(etag.encode()).hex()[:12]}.part")
-    _need_room(partial, min(total, _in_use(transport, reference, region)) if form == "vhd-fixed" else total)
+    _need_room(partial, min(total, _in_use(transport, reference, region, disk)) if form == "vhd-fixed" else total)
     try:
         with partial.open("r+b" if partial.exists() else "w+b") as file:
             hasher = hashlib.sha256()

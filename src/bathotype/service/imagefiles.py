@@ -20,6 +20,7 @@ from bathotype.core.confined.imagefile import (
 )
 from bathotype.core.confined.reader import ConfinedReader
 from bathotype.core.contents.platform import Platform, PlatformOffered, unmet
+from bathotype.core.disk.several import role_of
 from bathotype.core.disk.source import ByteSource
 from bathotype.core.errors import BathotypeError, NotFound, Refused
 from bathotype.core.formats.packed import packing_of
@@ -120,12 +121,19 @@ def examine(
             found.remarks.ok("format", about)
             return found
         found.file, found.image = file, reader.ask(LOOK_INTO, FileQuestion(form), file)
-        found.remarks.ok("format", f"{found.image.format}, a disk of {iec(found.image.size)}.")
+        found.remarks.ok("format", f"{found.image.format}, {_disks(found.image)}.")
         offered = _limits(found, reach, account, region)
         _layout(found, found.image, profile, scratch_bytes, offered, region)
     except BathotypeError as error:
         found.remarks.forbid("format", error.message, error.advice or "See whether the file is whole.")
     return found
+
+
+def _disks(image: ImageLook) -> str:
+    """The disks in a file, in words."""
+    if len(image.disks) == 1:
+        return f"a disk of {iec(image.size)}"
+    return f"{len(image.disks)} disks: " + ", ".join(f"{role_of(n)} {iec(size)}" for n, size in enumerate(image.disks))
 
 
 def look_ahead(found: Examined, reader: ConfinedReader, form: str | None, profile: Profile | None) -> None:
@@ -174,15 +182,15 @@ def _limits(found: Examined, reach: Reach, account: str, region: str) -> Platfor
     except BathotypeError as error:
         found.remarks.forbid("region", error.message, error.advice)
         return PlatformOffered()
-    size = found.image.size
+    size = max(found.image.disks)
     if size > limits.largest_disk:
         found.remarks.forbid(
             "size",
             f"The disk has {iec(size)}; the site takes {iec(limits.largest_disk)} at most.",
             "Shrink the disk where it was made.",
         )
-    elif size % 512 or not size:
-        found.remarks.forbid("size", f"The disk has {size} bytes, which is no whole number of sectors of 512 bytes.")
+    elif odd := [size for size in found.image.disks if size % 512 or not size]:
+        found.remarks.forbid("size", f"The disk has {odd[0]} bytes, which is no whole number of sectors of 512 bytes.")
     else:
         found.remarks.ok("size", f"The site in {region} takes disks up to {iec(limits.largest_disk)}.")
     return limits.platform(region)

@@ -31,7 +31,7 @@ from bathotype.service.shares import find_usable
 from bathotype.service.signatures import check_signature
 from bathotype.service.usable import Usable, usable_of
 from bathotype.sites.protocol import SiteLimits
-from bathotype.wire.fleet import LaunchPlan, LaunchRequest, PlannedInstance
+from bathotype.wire.fleet import LaunchPlan, LaunchRequest, PlannedDisk, PlannedInstance
 
 #: For more names than these the site's machines are listed.
 _ASKED_ONE_BY_ONE = 16
@@ -245,6 +245,7 @@ def plan_launch(
     if limits is not None:
         size = _size(body, version)
         blockers += _site_rules(limits, body, size, tags)
+        blockers += _disk_rules(limits, version, body.count)
         blockers += unmet(needs_of(version), limits.platform(body.region), body.region)
         offered = limits.machine_sizes.get(size, SizeOffered())
         too_small, small = judge_size(reference, Purpose.model_validate(version.purpose), size, offered)
@@ -269,6 +270,7 @@ def plan_launch(
         reference=reference,
         region=body.region,
         names=names,
+        disks=[PlannedDisk(role=d["role"], bytes=d["bytes"], holds=d["holds"]) for d in version.disks],
         instances=[_planned(name, host, own) for name, (host, own) in zip(names, each, strict=True)] if each else [],
         base_disk_bytes=base_bytes,
         blockers=blockers,
@@ -299,6 +301,19 @@ def _out(session: Session, region: str, seen: Usable, why: str) -> str:
 def _size(body: LaunchRequest, version: Version) -> str:
     """The size that was asked for, else the source machine's."""
     return body.machine_size or machine_size_of(version)
+
+
+def _disk_rules(limits: SiteLimits, version: Version, count: int) -> list[str]:
+    """What the site's limits say of the instances' disks."""
+    sizes = [disk["bytes"] for disk in version.disks]
+    used, most = limits.quotas.get("disk_bytes", (0, count * sum(sizes)))
+    blockers = []
+    if used + count * sum(sizes) > most:
+        wanted = f"The disks of {plural(count, 'instance')} have {iec(count * sum(sizes))}"
+        blockers.append(f"{wanted}; the site's quota leaves {iec(max(0, most - used))}. Launch fewer, or ask for more.")
+    if (largest := max(sizes)) > limits.largest_disk:
+        blockers.append(f"A disk of it has {iec(largest)}; the site takes {iec(limits.largest_disk)} at most.")
+    return blockers
 
 
 def _site_rules(limits: SiteLimits, body: LaunchRequest, size: str, tags: dict[str, str]) -> list[str]:

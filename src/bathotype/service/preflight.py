@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Sequence
+from contextlib import ExitStack
 from dataclasses import dataclass, field
 
 from bathotype.core.confined.asking import look
@@ -10,10 +12,12 @@ from bathotype.core.confined.looking import HOLDS, NEEDS
 from bathotype.core.confined.reader import ConfinedReader
 from bathotype.core.contents.platform import Platform
 from bathotype.core.disk.layout import Layout
+from bathotype.core.disk.several import Several, role_of
 from bathotype.core.errors import BathotypeError, NotFound, Refused
 from bathotype.core.generalize.profile import Profile
 from bathotype.core.guest.agent import AgentRefused, GuestAgent
 from bathotype.core.units import iec, plural
+from bathotype.service.chosen import chosen_disks
 from bathotype.service.reach import Reach
 from bathotype.service.remarks import Remarks
 from bathotype.sites.protocol import Site, SiteDisk, SiteMachine
@@ -29,7 +33,8 @@ _ENCRYPTED = {"luks": "LUKS", "bitlocker": "BitLocker"}
 class Preflight:
     """What was found out about one machine.
 
-    ``offline`` says that its files can be edited offline, ``inside`` that it is to be generalized in a booted clone.
+    ``offline`` says that its files can be edited offline, ``inside`` that it is to be generalized in a booted clone;
+    ``disks`` are those that are captured, the boot disk first.
     """
 
     machine: SiteMachine
@@ -40,6 +45,7 @@ class Preflight:
     offline: bool = True
     inside: bool = False
     power_off: bool = False
+    disks: tuple[SiteDisk, ...] = ()
 
     @property
     def capturable(self) -> bool:
@@ -108,15 +114,17 @@ def inspect(
     scratch_bytes: int,
     remarks: Remarks | None = None,
     power_off: bool = False,
+    disks: Sequence[str] = ("boot",),
 ) -> Preflight:
     """Look at everything that a capture depends on.  Changes nothing.
 
-    ``remarks`` holds what was judged before; ``power_off`` says that it is shut down first.
+    ``remarks`` holds what was judged before; ``power_off`` says that it is shut down first; ``disks`` names those to take
+    (`service.chosen`).
     """
     result = Preflight(machine, mode, remarks or Remarks(), power_off=power_off)
     site = reach.site(machine.region, account)
     _power(result)
-    _disks(result, reader, site, scratch_bytes, profile)
+    _disks(result, reader, site, scratch_bytes, profile, disks)
     _agent(result, site)
     _limits(result, site, {**reach.account_tags(account), **tags})
     _store(result, reach)
@@ -127,6 +135,12 @@ def inspect(
 
 def _inside(result: Preflight, site: Site, profile: Profile) -> None:
     """Whether a booted throwaway clone can be generalized through its agent, where offline will not do."""
+    if len(result.disks) > 1:
+        result.remarks.forbid(
+            "data-disks",
+            "Data disks cannot be captured together with a boot disk that is generalized inside a booted clone.",
+            "Capture the boot disk alone, or all of them as they are (--as-is).",
+        )
     why = (
         f"Profile {profile.name} has steps that run inside the machine"
         if profile.runs_inside
@@ -176,30 +190,48 @@ def _power(result: Preflight) -> None:
         result.remarks.ok("power", f"It is {state}.")
 
 
-def _disks(result: Preflight, reader: ConfinedReader, site: Site, scratch_bytes: int, profile: Profile | None) -> None:
+def _disks(
+    result: Preflight,
+    reader: ConfinedReader,
+    site: Site,
+    scratch_bytes: int,
+    profile: Profile | None,
+    wanted: Sequence[str],
+) -> None:
     machine = result.machine
-    boot = machine.boot_disk
-    if boot is None:
-        result.remarks.forbid(
-            "boot-disk", f"{machine.name} has no disk to boot from.", "Attach one, or capture another machine."
-        )
-        return
-    result.remarks.ok("boot-disk", f"{boot.name} ({iec(boot.size)}) is captured.")
-    for other in (d for d in machine.disks if not d.boot):
-        _left_out(result, reader, site, other)
     try:
-        with site.open_disk(boot.id) as raw:
+        result.disks = chosen_disks(machine, wanted)
+    except Refused as error:
+        result.remarks.forbid("boot-disk" if machine.boot_disk is None else "disks", error.message, error.advice)
+        return
+    boot, *others = result.disks
+    result.remarks.ok("boot-disk", f"{boot.name} ({iec(boot.size)}) is captured.")
+    for disk in machine.disks:
+        if disk not in result.disks:
+            _left_out(result, reader, site, disk)
+    try:
+        with ExitStack() as opened:
+            parts = tuple(opened.enter_context(site.open_disk(disk.id)) for disk in result.disks)
+            raw = Several(parts) if others else parts[0]
             found = look(reader, raw)
             needs = reader.ask(NEEDS, None, raw)
+            held = reader.ask(HOLDS, None, raw) if others else ()
         result.layout = found.layout
+        for number, disk in enumerate(others, 1):
+            result.remarks.ok(
+                "data-disk",
+                f"{disk.name} ({iec(disk.size)}) is captured as {role_of(number)}: {_printable(held[number].text)}. "
+                "Each instance gets a copy of it.",
+            )
         _file_systems(result, result.layout)
         _needs(result, needs)
         if any(v.filesystem not in _ENCRYPTED for v in result.layout.volumes):
             result.used_bytes = found.used.total
             _root(result, found.has_root, profile)
     except BathotypeError as error:
+        which = "disks" if others else "boot disk"
         result.remarks.forbid(
-            "disk", f"The boot disk cannot be read: {error.message}", error.advice or "Check the disk at the site."
+            "disk", f"The {which} cannot be read: {error.message}", error.advice or "Check the disk at the site."
         )
         return
     if result.used_bytes is not None and result.used_bytes > scratch_bytes:
@@ -214,14 +246,20 @@ def _left_out(result: Preflight, reader: ConfinedReader, site: Site, disk: SiteD
     """A disk that is not captured, with what it holds: names alone do not tell data from scratch space."""
     try:
         with site.open_disk(disk.id) as raw:
-            about = "".join(c for c in reader.ask(HOLDS, None, raw).text if c.isprintable())
+            about = _printable(reader.ask(HOLDS, None, raw)[0].text)
     except BathotypeError as error:
         about = f"it cannot be read: {error.message}"
     result.remarks.warn(
         "other-disks",
         f"Left out: {disk.name} ({iec(disk.size)}): {about}.",
-        "Instances do not get it: what they need must be on the boot disk. To keep its data, back it up.",
+        f"Its data is not carried. Where instances need it, capture it too: --disks boot,{disk.name}. "
+        "To keep data that changes, back it up.",
     )
+
+
+def _printable(text: str) -> str:
+    """What a disk says of itself, without what a terminal would obey."""
+    return "".join(c for c in text if c.isprintable())
 
 
 def _needs(result: Preflight, needs: Platform) -> None:
@@ -336,15 +374,15 @@ def _updates(result: Preflight, agent: GuestAgent) -> None:
 
 def _limits(result: Preflight, site: Site, tags: dict[str, str]) -> None:
     limits = site.limits()
-    boot = result.machine.boot_disk
-    if boot is not None and boot.size > limits.largest_disk:
-        result.remarks.forbid(
-            "size",
-            f"The disk has {iec(boot.size)}; the site takes {iec(limits.largest_disk)} at most.",
-            "Shrink the disk.",
-        )
+    for disk in result.disks:
+        if disk.size > limits.largest_disk:
+            result.remarks.forbid(
+                "size",
+                f"{disk.name} has {iec(disk.size)}; the site takes {iec(limits.largest_disk)} at most.",
+                "Shrink the disk.",
+            )
     used, most = limits.quotas.get("snapshots", (0, 1))
-    if used >= most:
+    if used + len(result.disks) > most:
         result.remarks.forbid(
             "quota", f"{used} of {most} snapshots are in use at the site.", "Delete snapshots or ask for more."
         )

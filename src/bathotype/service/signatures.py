@@ -102,6 +102,7 @@ def facts_of(session: Session, version: Version) -> VersionFacts:
         parent.content_digest if parent else None,
         version.created_at,
         version.proof,
+        tuple(version.disks),
     )
 
 

@@ -169,7 +169,7 @@ class Site(Protocol):
     ) -> SiteMachine:
         """A machine whose boot disk is a clone of a base disk or snapshot; it is off until started.
 
-        ``data_disks`` are unused disks that become the machine's own.
+        ``data_disks`` are unused disks that become the machine's own, or base disks and snapshots, which are cloned.
         """
         ...
 

@@ -58,12 +58,21 @@ class PlannedInstance(Answer):
     users: list[str]
 
 
+class PlannedDisk(Answer):
+    """A disk that each instance gets."""
+
+    role: str
+    bytes: int
+    holds: str = Field(description="What is on it; empty if unknown.")
+
+
 class LaunchPlan(Plan):
     """What a launch would do."""
 
     reference: str
     region: str
     names: list[str]
+    disks: list[PlannedDisk] = Field(description="What each instance gets, the boot disk first.")
     instances: list[PlannedInstance] = Field(default=[], description="What makes each of them itself.")
     base_disk_bytes: int = Field(
         description="Bytes to be written to the site first; 0 if there is a base disk already."

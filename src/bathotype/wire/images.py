@@ -122,6 +122,7 @@ class ExportedFile(Answer):
 
     reference: str
     format: str
+    disk: str | None = Field(default=None, description="Role of the disk; null where it holds all.")
     name: str
     size: int
     sha256: str

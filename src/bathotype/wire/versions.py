@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import date, datetime
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import AwareDatetime, Field
 
@@ -36,6 +36,17 @@ class Line(Answer):
     created_at: datetime
 
 
+#: Which disks are captured.
+DiskNames = Annotated[
+    list[str],
+    Field(
+        min_length=1,
+        max_length=16,
+        description="Names or ids of the machine's disks besides the boot disk, which is always taken; or 'boot', or 'all'.",
+    ),
+]
+
+
 class CaptureRequest(Wire):
     """A capture: either ``number`` or ``bump`` says which version it makes."""
 
@@ -49,6 +60,7 @@ class CaptureRequest(Wire):
     number: str | None = Field(default=None, examples=["1.0.0"])
     bump: Literal["patch", "minor", "major"] | None = None
     mode: CaptureMode = "live"
+    disks: DiskNames = ["boot"]
     profile: str | dict[str, Any] = Field(default="linux", description="Name of a built-in profile, or a profile.")
     notes: str = Field(default="", max_length=10000)
     purpose: Purpose | None = Field(default=None, description="Left out: what the line's highest version is for.")
@@ -72,6 +84,7 @@ class CapturePlanRequest(Wire):
     machine: str = Field(description="Name or id of the machine.")
     region: str | None = None
     mode: CaptureMode | None = Field(default=None, description="Left out: live where it runs, else stopped.")
+    disks: DiskNames = ["boot"]
     profile: str | dict[str, Any] = Field(default="linux", description="Name of a built-in profile, or a profile.")
     line: str | None = Field(default=None, description="Also judge whether this line can take the version.")
     number: str | None = None
@@ -82,12 +95,22 @@ class CapturePlanRequest(Wire):
 
 
 class Sizes(Answer):
-    """In bytes: the disk, its used part, compressed, and what of that was new to the region."""
+    """In bytes: all disks, their used part, compressed, and what of that was new to the region."""
 
     virtual: int
     used: int
     stored: int
     new: int
+
+
+class VersionDisk(Answer):
+    """One disk of a version."""
+
+    role: str = Field(description="'boot', 'data-1', 'data-2' and so on.")
+    bytes: int = Field(description="Its size.")
+    used_bytes: int = Field(description="How many of its bytes are stored, in whole chunks.")
+    holds: str = Field(description="Its file systems, their labels, where they were mounted last; empty if unknown.")
+    digest: str = Field(description="Content digest of this disk alone.")
 
 
 class FindingCounts(Answer):
@@ -129,6 +152,7 @@ class Version(Revised):
     notes: str
     content_digest: str
     sizes: Sizes
+    disks: list[VersionDisk]
     mode: str
     source: dict[str, Any]
     parent: str | None
@@ -308,6 +332,14 @@ class Mark(Revised):
     history: list[MarkMove]
 
 
+class ResolvedDisk(Answer):
+    """A disk that each instance gets."""
+
+    role: str
+    bytes: int
+    base_disk: str | None = Field(description="Id at the region's site of the launch-ready disk to clone it from.")
+
+
 class Resolution(Answer):
     """What another tool needs to launch a version in a region."""
 
@@ -319,7 +351,8 @@ class Resolution(Answer):
     base_disk: str | None = Field(
         description="Id at the region's site of a launch-ready base disk, where there is one."
     )
-    disk_bytes: int
+    disk_bytes: int = Field(description="The size of all disks together.")
+    disks: list[ResolvedDisk] = Field(description="The boot disk first.")
     needs: Needs | None = None
     purpose: Purpose = Purpose()
     warnings: list[str]

@@ -6,7 +6,7 @@ import argparse
 from datetime import datetime
 from typing import TYPE_CHECKING, Any
 
-from bathotype.cli.options import Subparsers, command, made_for, made_for_of, profile_of, tags, tags_of
+from bathotype.cli.options import Subparsers, command, disks, disks_of, made_for, made_for_of, profile_of, tags, tags_of
 from bathotype.cli.output import confirm, emit_json, facts, follow, out, say, table
 from bathotype.core.errors import REFUSED, Invalid
 from bathotype.core.units import iec, plural
@@ -21,11 +21,12 @@ def register(parsers: Subparsers) -> None:
         parsers,
         "capture",
         _capture,
-        "capture a machine's boot disk into a new version of a line; the machine keeps running",
+        "capture a machine's disks into a new version of a line; the machine keeps running",
         examples="  bathotype capture gauge-seed-01 --line gauge-collector --plan\n"
         "  bathotype capture gauge-seed-01 --line gauge-collector --number 1.0.0 --notes 'first release'\n"
         "  bathotype capture gauge-seed-02 --line gauge-collector --bump minor --stopped\n"
         "  bathotype capture gauge-seed-01 --line gauge-collector --bump minor --stopped --power-off --at 2026-12-01T02:00\n"
+        "  bathotype capture surge-bench-01 --line surge-model --bump minor --disks all\n"
         "  bathotype capture gauge-seed-01 --line gauge-collector --profile ./ours.yaml",
     )
     parser.add_argument("machine", metavar="MACHINE", help="name or id")
@@ -41,6 +42,7 @@ def register(parsers: Subparsers) -> None:
         "--as-is", dest="mode", action="store_const", const="as-is", help="a full copy that keeps its identity"
     )
     parser.set_defaults(mode="live")
+    disks(parser)
     parser.add_argument(
         "--power-off",
         action="store_true",
@@ -80,6 +82,7 @@ def _capture(client: Client, given: argparse.Namespace) -> int:
         number=given.number,
         bump=given.bump,
         mode=given.mode,
+        disks=disks_of(given),
         profile=profile_of(given.profile),
         **made_for_of(given),
         tags=tags_of(given),
@@ -144,6 +147,7 @@ def _plan(client: Client, given: argparse.Namespace) -> int:
         machine=given.machine,
         region=given.region,
         mode=given.mode,
+        disks=disks_of(given),
         profile=profile_of(given.profile),
         line=given.line,
         number=given.number,

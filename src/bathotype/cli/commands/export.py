@@ -29,11 +29,14 @@ def register(parsers: Subparsers) -> None:
         "write a version's disk to a file: verified, and resumed if cut short",
         examples="  bathotype export gauge-collector@1.0.0 --to gauge.raw\n"
         "  bathotype export gauge-collector --to gauge.qcow2\n"
-        "  bathotype export gauge-collector --to gauge.vmdk --format vmdk-stream",
+        "  bathotype export gauge-collector --to gauge.vmdk --format vmdk-stream\n"
+        "  bathotype export surge-model --to surge.ova\n"
+        "  bathotype export surge-model --disk data-1 --to archive.qcow2",
     )
     reference(parser)
     parser.add_argument("--to", required=True, type=Path, metavar="FILE")
     parser.add_argument("--format", choices=FORMATS, help="default: by the file's suffix")
+    parser.add_argument("--disk", metavar="ROLE", help="of several disks: boot, data-1, ... (an OVA holds them all)")
     parser.add_argument("--no-sha256", action="store_true", help="do not read a raw disk once more for its SHA-256")
     parser.add_argument("--force", action="store_true", help="replace the file if it is there already")
     parser.add_argument(
@@ -86,7 +89,7 @@ def _write(
     if form == "raw":
         from bathotype.client.download import sha256_of
 
-        raw = client.export(given.reference, given.to, region=given.region, on_progress=progress)
+        raw = client.export(given.reference, given.to, region=given.region, disk=given.disk, on_progress=progress)
         sha256 = None if given.no_sha256 else sha256_of(given.to, progress)
         told = {"file": str(given.to), "size": raw.size, "content_digest": raw.content_digest, "sha256": sha256}
         return told, [
@@ -96,7 +99,9 @@ def _write(
             ("sha256", sha256),
             ("verified", "every chunk"),
         ]
-    file = client.export_file(given.reference, given.to, form, region=given.region, on_progress=progress)
+    file = client.export_file(
+        given.reference, given.to, form, region=given.region, disk=given.disk, on_progress=progress
+    )
     return {"file": str(given.to), **file.model_dump()}, [
         ("file", given.to),
         ("format", form),

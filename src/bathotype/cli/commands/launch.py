@@ -116,6 +116,7 @@ def _show_plan(plan: Any, given: argparse.Namespace) -> int:
             ("version", plan.reference),
             ("region", plan.region),
             ("instances", ", ".join(plan.names)),
+            ("disks", ", ".join(f"{d.role} {iec(d.bytes)}" for d in plan.disks)),
             ("base disk", base),
             *(_quota(name, *figures) for name, figures in plan.quotas.items()),
             *((f"allowance {a.name}", f"{a.used} of {a.most} in use") for a in plan.allowances),

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from bathotype.cli.options import Subparsers, command, group, profile_of, tags, tags_of
+from bathotype.cli.options import Subparsers, command, disks, disks_of, group, profile_of, tags, tags_of
 from bathotype.cli.output import emit_json, facts, say, show_remarks, table
 from bathotype.core.units import iec, plural
 
@@ -41,6 +41,7 @@ def register(parsers: Subparsers) -> None:
     mode = parser.add_mutually_exclusive_group()
     for name in ("live", "stopped", "as-is"):
         mode.add_argument(f"--{name}", dest="mode", action="store_const", const=name, help=f"judge a capture {name}")
+    disks(parser)
     parser.add_argument("--profile", default="linux", help="built-in profile, or a YAML file (default: linux)")
     parser.add_argument("--line", help="also judge whether this line can take the version")
     parser.add_argument("--number", help="the version's number, such as 1.4.0 (default: the next patch)")
@@ -96,6 +97,7 @@ def _inspect(client: Client, given: argparse.Namespace) -> int:
         given.machine,
         region=given.region,
         mode=given.mode,
+        disks=disks_of(given),
         profile=profile_of(given.profile),
         line=given.line,
         number=given.number,

@@ -13,13 +13,13 @@ from bathotype.cli.commands.retirement import add_ends
 from bathotype.cli.options import Subparsers, command, group, purpose_of, reference, until_of
 from bathotype.cli.output import emit_json, facts, follow, out, say, table
 from bathotype.cli.proofpage import OUTCOMES, held_text, page, sums
-from bathotype.core.errors import Refused
+from bathotype.core.errors import BathotypeError, Refused
 from bathotype.core.lifecycle.purpose import capacity_text
 from bathotype.core.units import iec, plural
 
 if TYPE_CHECKING:
     from bathotype.client import Client
-    from bathotype.wire.versions import Version
+    from bathotype.wire.versions import Version, VersionDisk
 
 
 def register(parsers: Subparsers) -> None:
@@ -125,10 +125,11 @@ def register(parsers: Subparsers) -> None:
         "verify",
         _verify,
         "read every chunk of a version in a region and check it",
-        examples="  bathotype versions verify gauge-collector@1.0.0 --region skerry-1",
+        examples="  bathotype versions verify gauge-collector@1.0.0\n"
+        "  bathotype versions verify gauge-collector@1.0.0 --region skerry-1",
     )
     reference(parser)
-    parser.add_argument("--region", required=True)
+    parser.add_argument("--region", help="default: every region that has it, one after another")
 
     reference(
         command(
@@ -193,6 +194,11 @@ def _list(client: Client, given: argparse.Namespace) -> None:
     )
 
 
+def _disk(disk: VersionDisk) -> str:
+    """One of several disks."""
+    return f"{iec(disk.bytes)}, {iec(disk.used_bytes)} stored" + (f": {disk.holds}" if disk.holds else "")
+
+
 def _findings(v: Version) -> str:
     f = v.findings
     total = f.high + f.medium + f.low
@@ -212,6 +218,7 @@ def show_version(v: Version) -> None:
             ("running", v.running),
             ("content", v.content_digest),
             ("disk", f"{iec(s.virtual)}, {iec(s.used)} used, {iec(s.stored)} stored, {iec(s.new)} new"),
+            *((d.role, _disk(d)) for d in v.disks if len(v.disks) > 1),
             ("regions", ", ".join(v.regions)),
             ("made by", _made_by(v)),
             ("parent", v.parent),
@@ -369,8 +376,22 @@ def _accept(client: Client, given: argparse.Namespace) -> None:
 
 
 def _verify(client: Client, given: argparse.Namespace) -> None:
-    done = follow(client, client.verify(given.reference, given.region), quiet=given.json)
-    emit_json(done) if given.json else out(f"{given.reference} in {given.region}: every chunk is sound")
+    regions = [given.region] if given.region else client.version(given.reference).regions
+    done, failed = [], []
+    for region in regions:
+        try:
+            done.append(follow(client, client.verify(given.reference, region), quiet=given.json))
+        except BathotypeError as error:
+            failed.append(error)
+            if len(regions) > 1:
+                say(f"{given.reference} in {region}: {error}", style="red")
+            continue
+        if not given.json:
+            out(f"{given.reference} in {region}: every chunk is sound")
+    if failed:
+        raise failed[0]
+    if given.json:
+        emit_json(done[0] if given.region else done)
 
 
 def _residue(client: Client, given: argparse.Namespace) -> None:
@@ -412,6 +433,10 @@ def _flat(found: dict[str, Any], prefix: str = "") -> Iterator[tuple[str, str]]:
     for name, value in found.items():
         if isinstance(value, dict):
             yield from _flat(value, f"{prefix}{name}_")
+        elif isinstance(value, list) and value and isinstance(value[0], dict):
+            yield f"{prefix}{name}", str(len(value))
+            for number, item in enumerate(value):
+                yield from _flat(item, f"{prefix}{name}_{number}_")
         elif isinstance(value, list):
             value = " ".join(str(item) for item in value)
         if isinstance(value, bool):

@@ -44,8 +44,8 @@ MODULES = ("looking", "changing", "judging", "imagefile")
 class _Asked:
     """A source whose bytes the asker reads for us."""
 
-    def __init__(self, wire: Wire, number: int, size: int) -> None:
-        self._wire, self._number, self.size = wire, number, size
+    def __init__(self, wire: Wire, number: int, size: int, disks: tuple[int, ...]) -> None:
+        self._wire, self._number, self.size, self.disks = wire, number, size, disks
         self._allocated: Ranges | None = None
 
     def read(self, offset: int, length: int) -> bytes:
@@ -114,7 +114,9 @@ def _serve(wire: Wire) -> None:
     files = wire.take_files(sum(1 for source in asked["sources"] if source["file"]))
     left = list(files)
     sources: list[BlockSource] = [
-        FileSource.opened(left.pop(0)) if source["file"] else _Asked(wire, number, source["size"])
+        FileSource.opened(left.pop(0), tuple(source["disks"]))
+        if source["file"]
+        else _Asked(wire, number, source["size"], tuple(source["disks"]))
         for number, source in enumerate(asked["sources"])
     ]
     try:

@@ -10,6 +10,7 @@ from bathotype.core.confined.looking import Look, look_at
 from bathotype.core.confined.task import Bench, Task
 from bathotype.core.contents.inventory import Contents, read_contents
 from bathotype.core.contents.platform import Platform, read_platform
+from bathotype.core.disk.several import disks_of
 from bathotype.core.disk.signatures import other_file
 from bathotype.core.disk.source import Masked
 from bathotype.core.errors import Damaged, Refused
@@ -41,7 +42,7 @@ class PackedQuestion:
 
 @dataclass(frozen=True)
 class ImageLook:
-    """The disk in a file: its format and size, and what is on it, or why that cannot be told.
+    """The disk in a file, or several: format and size of all, and what is on them, or why that cannot be told.
 
     ``has_digests`` says that the file can be checked by `CHECK`.
     """
@@ -54,6 +55,8 @@ class ImageLook:
     broken: tuple[str, str] = ("", "")
     #: How many snapshots of the disk the file holds besides.
     checkpoints: int = 0
+    #: The size of each disk.
+    disks: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -75,13 +78,20 @@ class Preview:
 
 def _look(bench: Bench, question: FileQuestion) -> ImageLook:
     image = open_image(bench.sources[0], question.form)
-    kind, size, digests = image.format, image.disk.size, image.check is not None
+    disks = disks_of(image.disk)
+    kind, size, digests = image.format, sum(disks), image.check is not None
     try:
         look, disk = look_at(image.disk, whole_blocks=False)
     except Damaged as error:
-        return ImageLook(kind, size, digests, None, Platform((), ""), (error.message, error.advice))
+        return ImageLook(kind, size, digests, None, Platform((), ""), (error.message, error.advice), disks=disks)
     return ImageLook(
-        kind, size, digests, look, read_platform(disk, look.layout), checkpoints=getattr(image.disk, "snapshots", 0)
+        kind,
+        size,
+        digests,
+        look,
+        read_platform(disk, look.layout),
+        checkpoints=getattr(image.disk, "snapshots", 0),
+        disks=disks,
     )
 
 

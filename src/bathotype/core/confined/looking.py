@@ -129,14 +129,14 @@ def _needs(bench: Bench, _: None) -> Platform:
     return read_platform(view, read_layout(view))
 
 
-def _holds(bench: Bench, _: None) -> Holding:
+def _holds(bench: Bench, _: None) -> tuple[Holding, ...]:
     disk = bench.sources[0]
     view = after(disk, waiting(disk))
     return holding(view, read_layout(view))
 
 
-#: What a disk holds, in a few words.
-HOLDS = Task("looking.holds", type(None), Holding, _holds)
+#: What each disk holds, in a few words.
+HOLDS = Task("looking.holds", type(None), tuple[Holding, ...], _holds)
 #: What a disk needs of a machine.
 NEEDS = Task("looking.needs", type(None), Platform, _needs)
 LOOK = Task("looking.look", LookQuestion, Look, _look)

@@ -37,6 +37,7 @@ from bathotype.core.confined.frames import (
 )
 from bathotype.core.confined.sandbox import python
 from bathotype.core.confined.task import Task
+from bathotype.core.disk.several import disks_of
 from bathotype.core.disk.source import BlockSource, FileSource, check_read
 from bathotype.core.disk.stretch import Stretch
 from bathotype.core.errors import BathotypeError, Damaged
@@ -118,7 +119,9 @@ class ConfinedReader:
                 {
                     "task": task.name,
                     "question": task.questions.dump_python(question, mode="json"),
-                    "sources": [{"size": s.size, "file": isinstance(s, FileSource)} for s in sources],
+                    "sources": [
+                        {"size": s.size, "file": isinstance(s, FileSource), "disks": disks_of(s)} for s in sources
+                    ],
                 },
             )
             wire.send_files([s.descriptor for s in sources if isinstance(s, FileSource)])

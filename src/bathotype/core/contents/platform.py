@@ -88,7 +88,7 @@ def read_platform(source: BlockSource, layout: Layout) -> Platform:
     for volume in layout.volumes:
         window = volume.within(source)
         try:
-            if volume.filesystem == "fat":
+            if volume.filesystem == "fat" and not volume.disk:  # it boots from the first disk
                 found, with_signature = _efi(Fat(window))
                 if found:
                     boot.add("uefi")

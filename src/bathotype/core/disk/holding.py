@@ -1,4 +1,4 @@
-"""What a disk holds, in so many words that people tell it from another: for disks that are left out of a capture."""
+"""What each disk of a machine holds, in so many words that people tell it from another."""
 
 from __future__ import annotations
 
@@ -6,7 +6,8 @@ from dataclasses import dataclass
 from datetime import UTC, datetime
 
 from bathotype.core.disk.ext4.superblock import Superblock
-from bathotype.core.disk.layout import Layout, used_ranges
+from bathotype.core.disk.layout import Layout, Volume, used_ranges
+from bathotype.core.disk.several import begins
 from bathotype.core.disk.source import BlockSource
 from bathotype.core.errors import Damaged
 from bathotype.core.units import iec
@@ -47,19 +48,25 @@ class Holding:
         return f"{told}; {iec(self.used_bytes)} in use"
 
 
-def holding(disk: BlockSource, layout: Layout) -> Holding:
-    """Look at a disk."""
-    volumes = []
-    for volume in layout.volumes:
-        mounted = written = ""
-        if volume.filesystem == "ext4":
-            try:
-                block = Superblock(volume.within(disk))
-            except Damaged:
-                continue
-            raw = block.raw[_MOUNTED_AT : _MOUNTED_AT + _MOUNTED_LENGTH]
-            mounted = raw.split(b"\0")[0].decode("utf-8", "replace")
-            seconds = block.u32(_WRITTEN_AT)
-            written = datetime.fromtimestamp(seconds, UTC).strftime("%Y-%m-%d") if seconds else ""
-        volumes.append(HeldVolume(volume.filesystem, volume.label or volume.part_label, mounted, written))
-    return Holding(tuple(volumes), used_ranges(disk, layout).total)
+def holding(source: BlockSource, layout: Layout) -> tuple[Holding, ...]:
+    """Look at each disk of a source."""
+    used = used_ranges(source, layout)
+    found = []
+    for number, (begin, size) in enumerate(zip(begins(layout.disks), layout.disks, strict=True)):
+        volumes = [held for v in layout.volumes if v.disk == number and (held := _held(source, v)) is not None]
+        found.append(Holding(tuple(volumes), sum(end - start for start, end in used.within(begin, begin + size))))
+    return tuple(found)
+
+
+def _held(source: BlockSource, volume: Volume) -> HeldVolume | None:
+    mounted = written = ""
+    if volume.filesystem == "ext4":
+        try:
+            block = Superblock(volume.within(source))
+        except Damaged:
+            return None
+        raw = block.raw[_MOUNTED_AT : _MOUNTED_AT + _MOUNTED_LENGTH]
+        mounted = raw.split(b"\0")[0].decode("utf-8", "replace")
+        seconds = block.u32(_WRITTEN_AT)
+        written = datetime.fromtimestamp(seconds, UTC).strftime("%Y-%m-%d") if seconds else ""
+    return HeldVolume(volume.filesystem, volume.label or volume.part_label, mounted, written)

@@ -1,4 +1,5 @@
-"""The layout of a disk: each partition, the file system in it, and which bytes a capture must take.
+"""The layout of a disk, or of all disks of a machine: each partition, the file system in it, and which bytes a capture
+must take.
 
 Every byte is either known to be unused or taken: what lies outside every partition, behind the end of a file system, or in
 anything that is not understood is captured as it is.
@@ -20,6 +21,7 @@ from bathotype.core.disk.ntfs import Ntfs
 from bathotype.core.disk.overlay import Overlay, Spliced
 from bathotype.core.disk.partition import Partition, PartitionTable, read_partition_table
 from bathotype.core.disk.ranges import Ranges
+from bathotype.core.disk.several import Sizes, begins, disks_of, role_of, windows_of
 from bathotype.core.disk.signatures import HEAD, signs_of, swap_end
 from bathotype.core.disk.source import BlockSource, Window
 from bathotype.core.disk.stretch import Stretch
@@ -42,6 +44,7 @@ _BLOCKS_KNOWN = ("ext4", "fat", "lvm", *_USED_ALONE)
 class Volume:
     """A partition, or a disk without a table, and the file system found in it.
 
+    ``disk`` is the number of its disk, 0 for the boot disk; ``start`` counts from the beginning of the first disk.
     ``whole`` says that it is captured whole although its file system is read, and ``note`` says why.
     """
 
@@ -57,6 +60,7 @@ class Volume:
     part_label: str = ""
     whole: bool = False
     logical: LogicalVolume | None = None
+    disk: int = 0
 
     @property
     def stretch(self) -> Stretch:
@@ -68,6 +72,10 @@ class Volume:
         """What people call it."""
         if self.logical:
             return f"volume {self.logical.name}"
+        if self.disk:
+            return (
+                f"partition {self.number} of {role_of(self.disk)}" if self.number else f"the disk {role_of(self.disk)}"
+            )
         return f"partition {self.number}" if self.number else "the whole disk"
 
     @property
@@ -77,8 +85,12 @@ class Volume:
 
     @property
     def key(self) -> str:
-        """The same in a list: a number, or a logical volume's name."""
-        return self.logical.name if self.logical else str(self.number)
+        """The same in a list: a number, with the disk's role where it is not the boot disk, or a logical volume's name."""
+        if self.logical:
+            return self.logical.name
+        if self.disk:
+            return f"{role_of(self.disk)}/{self.number}" if self.number else role_of(self.disk)
+        return str(self.number)
 
     def within(self, source: BlockSource) -> BlockSource:
         """Its own bytes, of a disk's."""
@@ -109,9 +121,10 @@ class Volume:
 
 @dataclass(frozen=True)
 class Layout:
-    """The partition scheme and the volumes of a disk, in order of place.
+    """The volumes of one disk or several, in order of place, and the partition scheme of the boot disk.
 
-    ``notes`` tell what is wrong with the table, ``remarks`` what is captured although nothing is known of it.
+    ``notes`` tell what is wrong with a table, ``remarks`` what is captured although nothing is known of it; ``disks`` are
+    the sizes of the disks.
     """
 
     size: int
@@ -119,16 +132,18 @@ class Layout:
     volumes: tuple[Volume, ...]
     notes: tuple[str, ...] = ()
     remarks: tuple[str, ...] = ()
+    disks: Sizes = ()
 
     def root(self, source: BlockSource) -> Volume | None:
-        """The volume that holds the operating system: an ext4 one with ``/etc``, the largest if several."""
+        """The volume that holds the operating system: an ext4 one with ``/etc``; of several the largest, and one on the
+        boot disk before others."""
         found = []
         for volume in self.volumes:
             if volume.filesystem == "ext4":
                 etc = Ext4(volume.within(source)).lookup("/etc")
                 if etc is not None and etc.is_dir:
                     found.append(volume)
-        return max(found, key=lambda v: v.length, default=None)
+        return max(found, key=lambda v: (v.disk == 0, v.length), default=None)
 
 
 @dataclass(frozen=True)
@@ -144,18 +159,19 @@ def waiting(source: BlockSource) -> list[Replay]:
 
     One that cannot be replayed here is left out: `read_layout` then says that its volume is captured whole.
     """
-    try:
-        table = read_partition_table(source)
-    except Damaged:
-        return []  # `read_layout` says what is wrong
     found = []
-    for stretch in _stretches(source, table):
-        window = stretch.within(source)
-        if signs_of(_head(window), window.size).first == "ext4":
-            with suppress(Damaged):
-                view = replayed(Ext4(window))
-                if isinstance(view, Overlay):
-                    found.append(Replay(stretch, view))
+    for begin, window in zip(begins(disks_of(source)), windows_of(source), strict=True):
+        try:
+            table = read_partition_table(window)
+        except Damaged:
+            continue  # `read_layout` says what is wrong
+        for stretch in _stretches(source, _partitions(window, table, begin)):
+            inside = stretch.within(source)
+            if signs_of(_head(inside), inside.size).first == "ext4":
+                with suppress(Damaged):
+                    view = replayed(Ext4(inside))
+                    if isinstance(view, Overlay):
+                        found.append(Replay(stretch, view))
     return found
 
 
@@ -175,9 +191,9 @@ def settled(source: BlockSource) -> BlockSource:
     return after(source, waiting(source))
 
 
-def _stretches(source: BlockSource, table: PartitionTable) -> Iterator[Stretch]:
+def _stretches(source: BlockSource, partitions: tuple[Partition, ...]) -> Iterator[Stretch]:
     """Every partition, and every logical volume in one."""
-    for partition in _volumes_of(source, table):
+    for partition in partitions:
         stretch = Stretch.of(partition.start, partition.length)
         yield stretch
         if signs_of(_head(stretch.within(source)), partition.length).first == "lvm":
@@ -186,24 +202,51 @@ def _stretches(source: BlockSource, table: PartitionTable) -> Iterator[Stretch]:
 
 
 def read_layout(source: BlockSource) -> Layout:
-    """Look at a disk.  Raises `Damaged` where its partition table cannot be trusted."""
-    table = read_partition_table(source)
-    volumes = tuple(volume for partition in _volumes_of(source, table) for volume in _volumes_in(source, partition))
+    """Look at a disk, or at several.  Raises `Damaged` where a partition table cannot be trusted."""
+    sizes = disks_of(source)
+    found = [
+        _read_disk(source, number, begin, window)
+        for number, (begin, window) in enumerate(zip(begins(sizes), windows_of(source), strict=True))
+    ]
+    return Layout(
+        source.size,
+        found[0].scheme,
+        tuple(volume for disk in found for volume in disk.volumes),
+        tuple(note for disk in found for note in disk.notes),
+        tuple(remark for disk in found for remark in disk.remarks),
+        sizes,
+    )
+
+
+def _read_disk(source: BlockSource, number: int, begin: int, window: BlockSource) -> Layout:
+    """One disk: ``window`` is it by itself, and begins there in the source."""
+    whose = f"{role_of(number)}: " if number else ""
+    try:
+        table = read_partition_table(window)
+    except Damaged as error:
+        raise Damaged(f"{whose}{error.message}", advice=error.advice) from error
+    partitions = _partitions(window, table, begin)
+    volumes = tuple(replace(v, disk=number) for partition in partitions for v in _volumes_in(source, partition))
     if table.scheme == "none":
-        return Layout(source.size, "none", volumes)
+        return Layout(window.size, "none", volumes)
     remarks = []
-    stale = _file_system_under(source, table)
+    stale = _file_system_under(window, table)
     if stale:
         volumes = tuple(_taken_whole(v, stale) for v in volumes)
-        remarks.append(stale)
-    outside = _outside(source.size, volumes).intersect(source.allocated(), source.size).total
-    if outside > _NOTABLE:
-        remarks.append(f"{iec(outside)} outside every partition are captured as they are.")
-    return Layout(source.size, table.scheme, volumes, table.notes, tuple(remarks))
+        remarks.append(whose + stale)
+    end = begin + window.size
+    outside = _outside(source.size, volumes).intersect(source.allocated(), source.size).within(begin, end)
+    bytes_outside = sum(last - first for first, last in outside)
+    if bytes_outside > _NOTABLE:
+        remarks.append(f"{whose}{iec(bytes_outside)} outside every partition are captured as they are.")
+    return Layout(window.size, table.scheme, volumes, tuple(whose + note for note in table.notes), tuple(remarks))
 
 
-def _volumes_of(source: BlockSource, table: PartitionTable) -> tuple[Partition, ...]:
-    return table.partitions if table.scheme != "none" else (Partition(0, 0, source.size, "whole-disk"),)
+def _partitions(window: BlockSource, table: PartitionTable, begin: int) -> tuple[Partition, ...]:
+    """What a table says, counted from the beginning of the first disk; a disk without a table is one partition."""
+    if table.scheme == "none":
+        return (Partition(0, begin, window.size, "whole-disk"),)
+    return tuple(replace(partition, start=begin + partition.start) for partition in table.partitions)
 
 
 def _file_system_under(source: BlockSource, table: PartitionTable) -> str:
@@ -299,7 +342,7 @@ def _waits(fs: Ext4) -> str:
 def used_ranges(source: BlockSource, layout: Layout, *, whole_blocks: bool = False) -> Ranges:
     """The bytes that a capture must take: all but free blocks of file systems that we understand, the content of swap
     areas, and what the source itself reports as zeros.  ``whole_blocks`` is for a copy: see `core.disk.ext4.used`."""
-    parts = [Ranges.of([]) if layout.scheme == "none" else _outside(layout.size, layout.volumes)]
+    parts = [_outside(layout.size, layout.volumes)]
     for volume in layout.volumes:
         if volume.filesystem == "lvm" and volume.understood:
             parts.append(read_group(source, volume.start, volume.length).rest)

@@ -84,6 +84,11 @@ class Spliced:
     def size(self) -> int:
         return self.base.size
 
+    @property
+    def disks(self) -> tuple[int, ...]:
+        """The sizes of the disks, where there are several (`core.disk.several`)."""
+        return getattr(self.base, "disks", ())
+
     def read(self, offset: int, length: int) -> bytes:
         out = bytearray(length)
         self.read_into(offset, memoryview(out))

@@ -52,15 +52,17 @@ ByteSource = BlockSource
 class FileSource:
     """A raw disk image in a local file."""
 
-    def __init__(self, path: Path, *, writable: bool = False) -> None:
-        self.path = path
+    def __init__(self, path: Path, *, writable: bool = False, disks: tuple[int, ...] = ()) -> None:
+        """``disks`` are the sizes of the disks in it, where it holds several (`core.disk.several`)."""
+        self.path, self.disks = path, disks
         self._fd = os.open(path, os.O_RDWR if writable else os.O_RDONLY)
         self._size = os.fstat(self._fd).st_size
 
     @classmethod
-    def opened(cls, descriptor: int) -> FileSource:
+    def opened(cls, descriptor: int, disks: tuple[int, ...] = ()) -> FileSource:
         """A file that somebody else has opened, and closes; it has no path."""
         source = cls.__new__(cls)
+        source.disks = disks
         source.path, source._fd, source._size = Path(), descriptor, os.fstat(descriptor).st_size
         return source
 
@@ -127,9 +129,9 @@ class FileSource:
 
 
 @contextmanager
-def open_file(path: Path, *, writable: bool = False) -> Iterator[FileSource]:
+def open_file(path: Path, *, writable: bool = False, disks: tuple[int, ...] = ()) -> Iterator[FileSource]:
     """A `FileSource` that is closed at the end of the block."""
-    source = FileSource(path, writable=writable)
+    source = FileSource(path, writable=writable, disks=disks)
     try:
         yield source
     finally:
@@ -164,6 +166,11 @@ class Masked:
     @property
     def size(self) -> int:
         return self.base.size
+
+    @property
+    def disks(self) -> tuple[int, ...]:
+        """The sizes of the disks, where there are several."""
+        return getattr(self.base, "disks", ())
 
     def read(self, offset: int, length: int) -> bytes:
         parts = self.visible.within(offset, offset + length)

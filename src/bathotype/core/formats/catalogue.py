@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+import hashlib
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 
 from bathotype.core.disk.layout import read_layout
+from bathotype.core.disk.several import Several
 from bathotype.core.disk.signatures import other_file
 from bathotype.core.disk.source import BlockSource, ByteSource
 from bathotype.core.errors import Damaged, Invalid, Refused
@@ -79,10 +81,27 @@ def lay_out(
         return vhd.vhd_fixed_layout(disk, identity)
     if form == "vmdk":
         return vmdk.vmdk_layout(disk, identity, name=f"{appliance.name}.vmdk")
-    inner = f"{appliance.name}-disk1.vmdk" if form == "ova" else f"{appliance.name}.vmdk"
+    if form == "ova":
+        return ova_of([disk], appliance=appliance, identity=identity, progress=progress)
     packing = Measured.of(disk, deflated, progress)
-    file = vmdk.vmdk_stream_layout(disk, packing, identity, name=inner)
-    return ovf.ova_layout(file, disk.size, appliance) if form == "ova" else file
+    return vmdk.vmdk_stream_layout(disk, packing, identity, name=f"{appliance.name}.vmdk")
+
+
+def ova_of(
+    disks: Sequence[BlockSource],
+    *,
+    appliance: ovf.Appliance,
+    identity: bytes,
+    progress: Progress = lambda done, total: None,
+) -> LaidOutFile:
+    """An OVA of all disks of a machine, the boot disk first."""
+    inner = []
+    for number, disk in enumerate(disks, 1):
+        own = identity if number == 1 else hashlib.sha256(identity + bytes([number])).digest()[:16]
+        packing = Measured.of(disk, deflated, progress)
+        name = f"{appliance.name}-disk{number}.vmdk"
+        inner.append(ovf.InnerDisk(disk.size, vmdk.vmdk_stream_layout(disk, packing, own, name=name)))
+    return ovf.ova_layout(inner, appliance)
 
 
 @dataclass(frozen=True)
@@ -168,7 +187,8 @@ def open_image(
     if kind == "vdi":
         return OpenedImage(vdi.open_vdi(file), kind)
     if kind == "ova":
-        archive = ovf.OvaDisk(file)
-        inner = open_image(archive.open())
-        return OpenedImage(inner.disk, f"ova with {inner.format}", archive.check)
+        archive = ovf.OvaDisks(file)
+        inner = [open_image(member) for member in archive.open()]
+        disk = Several(tuple(i.disk for i in inner)) if len(inner) > 1 else inner[0].disk
+        return OpenedImage(disk, f"ova with {' and '.join(dict.fromkeys(i.format for i in inner))}", archive.check)
     return OpenedImage(file, "raw")

@@ -1,4 +1,4 @@
-"""OVF descriptors and OVA archives: writing one with a single disk, and finding the disk in one.
+"""OVF descriptors and OVA archives: writing one, and finding the disks in one.
 
 Follows DMTF DSP0243 (Open Virtualization Format 1.1) and, for hardware items, the CIM resource classes that it
 names.  An OVA is a POSIX ustar archive with the descriptor first; its manifest comes last, as the standard allows,
@@ -10,7 +10,7 @@ from __future__ import annotations
 import hashlib
 import re
 import tarfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from urllib.parse import unquote
 from xml.etree import ElementTree
@@ -19,9 +19,11 @@ from xml.sax.saxutils import escape, quoteattr
 from defusedxml.common import DefusedXmlException
 from defusedxml.ElementTree import fromstring
 
+from bathotype.core.disk.several import MOST_DISKS
 from bathotype.core.disk.source import BlockSource, ByteSource, Window
 from bathotype.core.errors import Damaged, Refused
-from bathotype.core.formats.laidout import LaidOutFile, Plain, stream
+from bathotype.core.formats.laidout import LaidOutFile, Plain, Segment, stream
+from bathotype.core.units import plural
 
 _BLOCK = 512
 _RECORD = 10240
@@ -31,6 +33,9 @@ _OVF = "http://schemas.dmtf.org/ovf/envelope/1"
 _RASD = "http://schemas.dmtf.org/wbem/wscim/1/cim-schema/2/CIM_ResourceAllocationSettingData"
 _VSSD = "http://schemas.dmtf.org/wbem/wscim/1/cim-schema/2/CIM_VirtualSystemSettingData"
 _VMDK_STREAM = "http://www.vmware.com/interfaces/specifications/vmdk.html#streamOptimized"
+#: Of a hardware item that is a disk.
+_ITEM = ("ResourceType", "HostResource", "Parent", "AddressOnParent")
+_LAST = (10**9, 0)
 _LINUX_64 = 101  # CIM_OperatingSystem: LINUX 64-Bit
 
 
@@ -45,17 +50,42 @@ class Appliance:
     memory_mib: int = 512
 
 
-def descriptor(appliance: Appliance, *, disk_name: str, disk_bytes: int, file_bytes: int) -> bytes:
-    """An OVF envelope for one machine with one disk and one network card."""
+@dataclass(frozen=True)
+class InnerDisk:
+    """A disk of an appliance: its size in bytes, and the stream-optimised VMDK that it becomes."""
+
+    size: int
+    file: LaidOutFile
+
+
+def descriptor(appliance: Appliance, disks: Sequence[InnerDisk]) -> bytes:
+    """An OVF envelope for one machine with one network card and these disks, the boot disk first."""
     a = appliance
+    numbered = list(enumerate(disks, 1))
+    files = "\n".join(
+        f'    <File ovf:id="file{n}" ovf:href={quoteattr(_disk_name(a, n))} ovf:size="{d.file.size}"/>'
+        for n, d in numbered
+    )
+    listed = "\n".join(
+        f'    <Disk ovf:diskId="disk{n}" ovf:fileRef="file{n}" ovf:capacity="{d.size}" ovf:format="{_VMDK_STREAM}"/>'
+        for n, d in numbered
+    )
+    items = "\n".join(
+        f"""      <Item>
+        <rasd:AddressOnParent>{n - 1}</rasd:AddressOnParent><rasd:ElementName>Disk</rasd:ElementName>
+        <rasd:HostResource>ovf:/disk/disk{n}</rasd:HostResource><rasd:InstanceID>{4 if n == 1 else n + 4}</rasd:InstanceID>
+        <rasd:Parent>3</rasd:Parent><rasd:ResourceType>17</rasd:ResourceType>
+      </Item>"""
+        for n, _ in numbered
+    )
     return f"""<?xml version="1.0" encoding="UTF-8"?>
 <Envelope xmlns="{_OVF}" xmlns:ovf="{_OVF}" xmlns:rasd="{_RASD}" xmlns:vssd="{_VSSD}" ovf:version="1.0">
   <References>
-    <File ovf:id="file1" ovf:href={quoteattr(disk_name)} ovf:size="{file_bytes}"/>
+{files}
   </References>
   <DiskSection>
-    <Info>The disk of the machine</Info>
-    <Disk ovf:diskId="disk1" ovf:fileRef="file1" ovf:capacity="{disk_bytes}" ovf:format="{_VMDK_STREAM}"/>
+    <Info>The disk{"s" if len(disks) > 1 else ""} of the machine</Info>
+{listed}
   </DiskSection>
   <NetworkSection>
     <Info>The networks that the machine uses</Info>
@@ -86,11 +116,7 @@ def descriptor(appliance: Appliance, *, disk_name: str, disk_bytes: int, file_by
         <rasd:InstanceID>3</rasd:InstanceID><rasd:ResourceSubType>lsilogic</rasd:ResourceSubType>
         <rasd:ResourceType>6</rasd:ResourceType>
       </Item>
-      <Item>
-        <rasd:AddressOnParent>0</rasd:AddressOnParent><rasd:ElementName>Disk</rasd:ElementName>
-        <rasd:HostResource>ovf:/disk/disk1</rasd:HostResource><rasd:InstanceID>4</rasd:InstanceID>
-        <rasd:Parent>3</rasd:Parent><rasd:ResourceType>17</rasd:ResourceType>
-      </Item>
+{items}
       <Item>
         <rasd:AutomaticAllocation>true</rasd:AutomaticAllocation><rasd:Connection>default</rasd:Connection>
         <rasd:ElementName>Network card</rasd:ElementName><rasd:InstanceID>5</rasd:InstanceID>
@@ -116,28 +142,35 @@ class _Manifest:
         return self._made[0][at : at + length]
 
 
-def ova_layout(disk_file: LaidOutFile, disk_bytes: int, appliance: Appliance) -> LaidOutFile:
-    """An OVA archive around a stream-optimised VMDK."""
-    disk_name, ovf_name = f"{appliance.name}-disk1.vmdk", f"{appliance.name}.ovf"
-    text = descriptor(appliance, disk_name=disk_name, disk_bytes=disk_bytes, file_bytes=disk_file.size)
+def ova_layout(disks: Sequence[InnerDisk], appliance: Appliance) -> LaidOutFile:
+    """An OVA archive around stream-optimised VMDKs, the boot disk's first."""
+    ovf_name = f"{appliance.name}.ovf"
+    text = descriptor(appliance, disks)
+    named = [(_disk_name(appliance, n), disk.file) for n, disk in enumerate(disks, 1)]
 
     def manifest() -> bytes:
-        digest = hashlib.sha256()
-        for piece in stream(disk_file):
-            digest.update(piece)
-        return _manifest_line(ovf_name, hashlib.sha256(text).hexdigest()) + _manifest_line(
-            disk_name, digest.hexdigest()
-        )
+        lines = [_manifest_line(ovf_name, hashlib.sha256(text).hexdigest())]
+        for name, file in named:
+            digest = hashlib.sha256()
+            for piece in stream(file):
+                digest.update(piece)
+            lines.append(_manifest_line(name, digest.hexdigest()))
+        return b"".join(lines)
 
-    last_length = len(_manifest_line(ovf_name, "0" * 64) + _manifest_line(disk_name, "0" * 64))
-    before = _tar_header(ovf_name, len(text)) + text + _padding(len(text)) + _tar_header(disk_name, disk_file.size)
-    between = _padding(disk_file.size) + _tar_header(f"{appliance.name}.mf", last_length)
-    whole = len(before) + disk_file.size + len(between) + last_length
+    last_length = sum(len(_manifest_line(name, "0" * 64)) for name in (ovf_name, *(name for name, _ in named)))
+    segments: list[Segment] = []
+    before = _tar_header(ovf_name, len(text)) + text + _padding(len(text))
+    for name, file in named:
+        segments += [Plain(before + _tar_header(name, file.size)), *file.segments]
+        before = _padding(file.size)
+    segments += [Plain(before + _tar_header(f"{appliance.name}.mf", last_length)), _Manifest(manifest, last_length)]
     after = _padding(last_length) + bytes(2 * _BLOCK)
-    after += bytes(-(whole + len(after)) % _RECORD)
-    return LaidOutFile(
-        [Plain(before), *disk_file.segments, Plain(between), _Manifest(manifest, last_length), Plain(after)]
-    )
+    after += bytes(-(sum(segment.length for segment in segments) + len(after)) % _RECORD)
+    return LaidOutFile([*segments, Plain(after)])
+
+
+def _disk_name(appliance: Appliance, number: int) -> str:
+    return f"{appliance.name}-disk{number}.vmdk"
 
 
 def _manifest_line(name: str, digest: str) -> bytes:
@@ -184,8 +217,8 @@ def members(file: ByteSource) -> Iterator[Member]:
     raise Refused(f"The archive has more than {_MOST_MEMBERS} members.")
 
 
-class OvaDisk:
-    """The one disk in an OVA archive, as the file that it is there; ``check`` compares the manifest's digests."""
+class OvaDisks:
+    """The disks in an OVA archive, as the files that they are there; ``check`` compares the manifest's digests."""
 
     def __init__(self, file: ByteSource) -> None:
         self._file = file
@@ -195,14 +228,15 @@ class OvaDisk:
             raise Damaged("The archive is no OVA: its first member is no OVF descriptor.")
         if first.size > _MOST_DESCRIPTOR:
             raise Refused("The archive's descriptor is longer than 1 MiB.")
-        self._name = _plain(unquote(_disk_in(file.read(first.start, first.size))))
-        if self._name not in self._members:
-            raise Damaged(f"The archive lacks the disk {self._name!r} that its descriptor names.")
+        self._names = [_plain(unquote(name)) for name in _disks_in(file.read(first.start, first.size))]
+        for name in self._names:
+            if name not in self._members:
+                raise Damaged(f"The archive lacks the disk {name!r} that its descriptor names.")
 
-    def open(self) -> BlockSource:
-        """The disk's file within the archive."""
-        member = self._members[self._name]
-        return Window(self._file, member.start, member.size)
+    def open(self) -> list[BlockSource]:
+        """The disks' files within the archive, the one to boot from first."""
+        found = [self._members[name] for name in self._names]
+        return [Window(self._file, member.start, member.size) for member in found]
 
     def check(self, progress: Callable[[int, int], None] = lambda done, total: None) -> bool:
         """Compare every digest of the manifest; False where there is none.  Raises `Damaged`."""
@@ -225,28 +259,45 @@ class OvaDisk:
         return True
 
 
-def _disk_in(text: bytes) -> str:
+def _disks_in(text: bytes) -> list[str]:
+    """The files of the disks that a descriptor names, in the order of their places at their controller."""
     try:
         envelope = fromstring(text, forbid_dtd=True)
     except (ElementTree.ParseError, DefusedXmlException, ValueError, LookupError) as error:
         raise Damaged(f"The OVF descriptor cannot be read: {error}.") from error
-    listed = {e.get(f"{{{_OVF}}}id"): e for e in envelope.iter(f"{{{_OVF}}}File")}
-    files = {name: e.get(f"{{{_OVF}}}href") for name, e in listed.items()}
-    disks = [e.get(f"{{{_OVF}}}fileRef") for e in envelope.iter(f"{{{_OVF}}}Disk")]
-    named = [files[d] for d in disks if d in files]
-    if len(named) != 1 or not named[0]:
-        raise Refused(
-            f"The OVA has {len(named)} disks; a version has one.", advice="Export the boot disk alone, and import that."
-        )
-    file = next(listed[d] for d in disks if d in files)
-    for attribute, about in (("compression", "compressed"), ("chunkSize", "in several parts")):
-        value = file.get(f"{{{_OVF}}}{attribute}", "")
-        if value not in ("", "identity"):
-            raise Refused(
-                f"The disk in the OVA is {about} ({attribute} {value}), which cannot be read here.",
-                advice="Take the archive apart, unpack the disk, and import that.",
-            )
-    return str(named[0])
+    files = {e.get(f"{{{_OVF}}}id"): e for e in envelope.iter(f"{{{_OVF}}}File")}
+    places = _places(envelope)
+    found = []
+    for disk in envelope.iter(f"{{{_OVF}}}Disk"):
+        file = files.get(disk.get(f"{{{_OVF}}}fileRef"))
+        if file is not None and file.get(f"{{{_OVF}}}href"):
+            found.append((places.get(disk.get(f"{{{_OVF}}}diskId") or "", _LAST), file))
+    if not 0 < len(found) <= MOST_DISKS:
+        raise Refused(f"The OVA has {plural(len(found), 'disk')}; a version has 1 to {MOST_DISKS}.")
+    found.sort(key=lambda pair: pair[0])
+    for _, file in found:
+        for attribute, about in (("compression", "compressed"), ("chunkSize", "in several parts")):
+            value = file.get(f"{{{_OVF}}}{attribute}", "")
+            if value not in ("", "identity"):
+                raise Refused(
+                    f"The disk in the OVA is {about} ({attribute} {value}), which cannot be read here.",
+                    advice="Take the archive apart, unpack the disk, and import that.",
+                )
+    names = [str(file.get(f"{{{_OVF}}}href")) for _, file in found]
+    if len(set(names)) != len(names):
+        raise Refused("The OVA has one file for two disks.", advice="Export each disk as a file of its own.")
+    return names
+
+
+def _places(envelope: ElementTree.Element) -> dict[str, tuple[int, int]]:
+    """For each disk, the number of its controller and its place there."""
+    found: dict[str, tuple[int, int]] = {}
+    for item in envelope.iter(f"{{{_OVF}}}Item"):
+        told = {name: (item.findtext(f"{{{_RASD}}}{name}") or "").strip() for name in _ITEM}
+        disk = told["HostResource"].rpartition("/disk/")[2]
+        if told["ResourceType"] == "17" and disk and told["Parent"].isdigit() and told["AddressOnParent"].isdigit():
+            found.setdefault(disk, (int(told["Parent"][:9]), int(told["AddressOnParent"][:9])))
+    return found
 
 
 def _plain(name: str) -> str:

@@ -20,12 +20,23 @@ from bathotype.core.guest.tree import FileTree, SwapArea
 #: Before the paths of files over which another volume is mounted.  The mount's own "/" follows, and no real path has two.
 _BELOW = "/(below /"
 _LEAST_SWAP = 10 * SWAP_HEADER
-_DEVICE = re.compile(r"/dev/(?:[a-z]+?|nvme\d+n\d+p|mmcblk\d+p)(\d+)")
+#: Names that Linux gives to disks and partitions: letters count the disks of one kind, so do the numbers of NVMe.
+_LETTERED = re.compile(r"/dev/(?:[shv]|xv)d([a-z])(\d*)")
+_NUMBERED = re.compile(r"/dev/(?:nvme(\d{1,3})n1|mmcblk(\d{1,3}))(?:p(\d+))?")
 
 
 def _below(point: str) -> str:
     """The name under which the folder appears over which a volume is mounted."""
     return f"{_BELOW}{point})"
+
+
+def _device(spec: str) -> tuple[int, int] | None:
+    """The number of a disk, from 0 on, and of its partition, 0 for the whole disk; None for what is no such device."""
+    if found := _LETTERED.fullmatch(spec):
+        return ord(found[1]) - ord("a"), int(found[2] or 0)
+    if found := _NUMBERED.fullmatch(spec):
+        return int(found[1] or found[2]), int(found[3] or 0)
+    return None
 
 
 @dataclass(frozen=True)
@@ -76,24 +87,30 @@ class GuestDisk(FileTree):
         """The root first, then what fstab mounts, outer before inner; a volume that fstab does not name appears
         under a name of ours."""
         found = [Mount("/", self.root, self.fs)]
-        named = self._fstab()
+        rows = self._fstab()
+        named = [row for row in rows if row[1] not in ("", "/")]
+        first = next((d[0] for spec, point in rows if not point and (d := _device(spec))), 0) - self.root.disk
         for volume in self.layout.volumes:
             if volume == self.root or volume.filesystem not in ("ext4", "fat"):
                 continue
             fs = Ext4(self._window(volume)) if volume.filesystem == "ext4" else Fat(self._window(volume))
-            point = next((p for spec, p in named if self._names(spec, volume)), f"/({volume.name.replace('/', ' ')})")
-            found.append(Mount(point, volume, fs))
+            taken = {mount.point for mount in found}  # by another volume that bears the same name
+            free = (p for spec, p in named if p not in taken and self._names(spec, volume, first))
+            found.append(Mount(next(free, f"/({volume.name.replace('/', ' ')})"), volume, fs))
         return sorted(found, key=lambda m: (m.point.count("/") if m.point != "/" else 0, m.point))
 
     def _fstab(self) -> list[tuple[str, str]]:
         inode = self.fs.lookup("/etc/fstab")
         text = self.fs.read(inode, most=65536).decode("utf-8", "replace") if inode and inode.is_file else ""
         rows = [line.split() for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")]
-        return [(r[0], r[1].rstrip("/")) for r in rows if len(r) >= 2 and r[1].startswith("/") and r[1] != "/"]
+        return [(r[0], r[1].rstrip("/")) for r in rows if len(r) >= 2 and r[1].startswith("/")]
 
     @staticmethod
-    def _names(spec: str, volume: Volume) -> bool:
-        kind, equals, value = spec.partition("=")
+    def _names(spec: str, volume: Volume, first: int) -> bool:
+        """Whether fstab means a volume; ``first`` is what the guest counts its boot disk as."""
+        kind, equals, value = spec.removeprefix("/dev/disk/by-").partition(
+            "/" if spec.startswith("/dev/disk/") else "="
+        )
         value = value.strip('"')
         if equals:
             mine = {
@@ -105,8 +122,7 @@ class GuestDisk(FileTree):
             return bool(value) and mine.get(kind.upper(), "").lower() == value.lower()
         if volume.logical:
             return spec in volume.logical.devices
-        device = _DEVICE.fullmatch(spec)
-        return device is not None and int(device[1]) == volume.number
+        return _device(spec) == (volume.disk + first, volume.number)
 
     def locate(self, path: str) -> tuple[Mount, str]:
         """The volume on which a path lies, and the path within it."""

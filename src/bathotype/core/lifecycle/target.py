@@ -33,6 +33,7 @@ class Target(BaseModel):
 
     name: _Name
     largest_disk: int | None = Field(default=None, ge=1, description="In bytes, or a text such as '2 TiB'.")
+    most_disks: int | None = Field(default=None, ge=1, description="How many disks a machine may have there.")
     formats: list[_Name] = Field(default=[], max_length=16, description="Formats that it takes; empty for all.")
     no_checkpoints: bool = Field(default=False, description="The file holds no snapshots of the disk.")
     boot: list[Literal["bios", "uefi"]] = Field(default=[], description="It boots by one of these.")
@@ -69,6 +70,8 @@ class Candidate:
     checkpoints: int | None = None
     generalized: bool | None = None
     high_findings: int | None = None
+    #: How many disks it has; ``disk_bytes`` is the size of the largest.
+    disks: int = 1
 
 
 @dataclass(frozen=True)
@@ -101,6 +104,10 @@ def _disk(target: Target, image: Candidate) -> Iterator[Row]:
         fit = image.disk_bytes <= target.largest_disk
         why = f"The disk has {iec(image.disk_bytes)}; {iec(target.largest_disk)} are taken."
         yield Row("disk", "ok" if fit else "obstacle", why, "" if fit else "Make it smaller where it was made.")
+    if target.most_disks is not None:
+        fit = image.disks <= target.most_disks
+        why = f"It has {plural(image.disks, 'disk')}; {target.most_disks} are taken at most."
+        yield Row("disks", "ok" if fit else "obstacle", why, "" if fit else "Capture the boot disk alone.")
     if target.formats:
         advice = f"Export it as {' or '.join(target.formats)}."
         if image.format is None:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from typing import Any
@@ -42,6 +42,8 @@ class VersionFacts:
     created_at: datetime
     #: The proof sheet, of which the statement holds a digest; None for versions from before there were any.
     proof: Mapping[str, Any] | None = None
+    #: Role, size and content digest of each disk; a statement lists them where there are several.
+    disks: Sequence[Mapping[str, Any]] = ()
 
 
 def statement_of(facts: VersionFacts, *, build_type: str = _BUILD_TYPE) -> dict[str, Any]:
@@ -53,6 +55,11 @@ def statement_of(facts: VersionFacts, *, build_type: str = _BUILD_TYPE) -> dict[
         about |= {"source": digest_of(facts.source), "profile": digest_of(facts.profile)}
     if facts.proof is not None:
         about["proof"] = digest_of(facts.proof)
+    inner: dict[str, Any] = {"version": facts.version_id, "size": facts.size}
+    if len(facts.disks) > 1:
+        inner["disks"] = [
+            {"role": d["role"], "size": d["bytes"], "digest": dict([d["digest"].split(":", 1)])} for d in facts.disks
+        ]
     algorithm, _, value = facts.content_digest.partition(":")
     parents = [{"uri": "urn:bathotype:parent", "digest": dict([facts.parent.split(":", 1)])}] if facts.parent else []
     return {
@@ -63,7 +70,7 @@ def statement_of(facts: VersionFacts, *, build_type: str = _BUILD_TYPE) -> dict[
             "buildDefinition": {
                 "buildType": build_type,
                 "externalParameters": about,
-                "internalParameters": {"version": facts.version_id, "size": facts.size},
+                "internalParameters": inner,
                 "resolvedDependencies": parents,
             },
             "runDetails": {

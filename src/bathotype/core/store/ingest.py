@@ -63,7 +63,7 @@ def ingest(
         wanted = wanted[unchanged.changed.covers(wanted)]
     indices = wanted.tolist()
     total = len(indices) * CHUNK
-    builder = ManifestBuilder(source.size)
+    builder = ManifestBuilder(source.size, getattr(source, "disks", ()))
     with (
         ThreadPoolExecutor(_READERS, thread_name_prefix="read") as readers,
         ThreadPoolExecutor(workers, thread_name_prefix="ingest") as pool,

@@ -1,4 +1,4 @@
-"""Manifests: what a version's disk consists of, and where each chunk lies in one region's packs.
+"""Manifests: what a version's disks consist of, and where each chunk lies in one region's packs.
 
 Layout (docs/store-format.md): magic, header length, JSON header, zstd-compressed tables, BLAKE3 of all before.
 """
@@ -15,8 +15,9 @@ import numpy.typing as npt
 import zstandard
 from blake3 import blake3
 
-from bathotype.core.errors import Damaged
-from bathotype.core.store.chunks import CHUNK, DIGEST
+from bathotype.core.disk.several import MOST_DISKS, begins, role_of, total_size
+from bathotype.core.errors import Damaged, NotFound
+from bathotype.core.store.chunks import CHUNK, DIGEST, digest
 
 _MAGIC = b"BATHOMF1"
 _CONTENT_DOMAIN = b"bathotype content 1"
@@ -33,7 +34,9 @@ Digests = npt.NDArray[np.uint8]
 class Manifest:
     """A disk as a table of its non-zero chunks, ascending by ``index``.
 
-    ``digests`` is (n, 32) bytes; ``pack``, ``offset`` and ``length`` place each chunk's frame in ``packs``.
+    ``digests`` is (n, 32) bytes; ``pack``, ``offset`` and ``length`` place each chunk's frame in ``packs``.  ``disks`` are
+    the sizes of the disks where there are several, one after another (`core.disk.several`); ``size`` is that of them all.
+    ``filled`` says that the last chunk is stored as a whole one, with zeros behind the disk's end.
     """
 
     size: int
@@ -43,18 +46,21 @@ class Manifest:
     offset: npt.NDArray[np.int64]
     length: npt.NDArray[np.int32]
     packs: tuple[str, ...]
+    disks: tuple[int, ...] = ()
+    filled: bool = False
 
     def __len__(self) -> int:
         return len(self.index)
 
     @property
     def content_digest(self) -> str:
-        """``blake3:`` and hex, over the disk's size and its chunk digests alone: the same content has the same
+        """``blake3:`` and hex, over the sizes of the disks and the chunk digests alone: the same content has the same
         digest in every region, whatever its packs look like."""
         table = np.zeros(len(self.index), dtype=[("index", "<u8"), ("digest", "V32")])
         table["index"] = self.index
         table["digest"] = np.ascontiguousarray(self.digests).view("V32").reshape(-1)
         hasher = blake3(_CONTENT_DOMAIN + struct.pack("<QI", self.size, CHUNK))
+        hasher.update(struct.pack(f"<{len(self.disks)}Q", *self.disks))
         hasher.update(table.tobytes())
         return "blake3:" + hasher.hexdigest()
 
@@ -77,10 +83,33 @@ class Manifest:
         """Bytes in the chunk at ``index``: the last one of a disk may be short."""
         return min(CHUNK, self.size - index * CHUNK)
 
+    def holds(self, row: int, data: bytes) -> bool:
+        """Whether bytes are those of the chunk in a row."""
+        whole = data.ljust(CHUNK, b"\0") if self.filled else data
+        return bool(digest(whole) == self.digests[row].tobytes())
+
     def find(self, index: int) -> int | None:
         """The row of the chunk at a disk position, None where the disk is zero."""
         row = int(np.searchsorted(self.index, index))
         return row if row < len(self.index) and self.index[row] == index else None
+
+    @property
+    def sizes(self) -> tuple[int, ...]:
+        """The size of each disk in bytes, the boot disk's first."""
+        return self.disks or (self.size,)
+
+    def disk(self, number: int) -> Manifest:
+        """One of the disks by itself.  Raises `NotFound`."""
+        if not 0 <= number < len(self.sizes):
+            roles = ", ".join(map(role_of, range(len(self.sizes))))
+            raise NotFound(f"The version has no disk {role_of(number)}.", advice=f"It has: {roles}.")
+        if not self.disks:
+            return self
+        first, size = begins(self.disks)[number] // CHUNK, self.disks[number]
+        low, high = np.searchsorted(self.index, [first, first - (-size // CHUNK)])
+        part = self.only(np.arange(int(low), int(high)))
+        last = number == len(self.disks) - 1
+        return replace(part, size=size, index=part.index - first, disks=(), filled=not last and size % CHUNK != 0)
 
     def only(self, rows: Indices) -> Manifest:
         """The same disk with some of its chunks."""
@@ -106,6 +135,7 @@ class Manifest:
             {
                 "format": "bathotype-manifest",
                 "size": self.size,
+                **({"disks": self.disks} if self.disks else {}),
                 "chunk_size": CHUNK,
                 "chunks": len(self.index),
                 "content_digest": self.content_digest,
@@ -142,6 +172,9 @@ class Manifest:
             tables = zstandard.ZstdDecompressor().decompress(body[12 + header_length :], max_output_size=count * 56)
             packs = tuple(str(p) for p in header["packs"])
             declared = header["content_digest"]
+            disks = tuple(int(d) for d in header.get("disks", ()))
+            if disks and (not 1 < len(disks) <= MOST_DISKS or min(disks) <= 0 or total_size(disks) != size):
+                raise Damaged("A manifest's disks contradict its size.")
         except (ValueError, KeyError, TypeError, zstandard.ZstdError) as error:
             raise Damaged("A manifest's header cannot be read.") from error
         if len(tables) != count * 56:
@@ -154,6 +187,7 @@ class Manifest:
             np.frombuffer(tables, "<i8", count, count * 44).astype(np.int64),
             np.frombuffer(tables, "<i4", count, count * 52).astype(np.int32),
             packs,
+            disks,
         )
         index = manifest.index
         if count and (
@@ -172,8 +206,9 @@ class Manifest:
 class ManifestBuilder:
     """Collects chunks in ascending order into a `Manifest`, in flat arrays."""
 
-    def __init__(self, size: int) -> None:
-        self.size = size
+    def __init__(self, size: int, disks: tuple[int, ...] = ()) -> None:
+        """``disks`` are the sizes of the disks where there are several."""
+        self.size, self._disks = size, disks if len(disks) > 1 else ()
         self._tables: list[npt.NDArray[np.void]] = []
         self._tail: list[tuple[int, bytes, int, int, int]] = []  # rows in no table yet: that goes by the thousand
         self._packs: dict[str, int] = {}
@@ -230,6 +265,7 @@ class ManifestBuilder:
             rows["o"].astype(np.int64),
             rows["n"].astype(np.int32),
             tuple(names[int(number)] for number in needed),
+            self._disks,
         )
 
 

@@ -14,7 +14,7 @@ import numpy as np
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import BlockSource
 from bathotype.core.errors import Damaged
-from bathotype.core.store.chunks import CHUNK, digest
+from bathotype.core.store.chunks import CHUNK
 from bathotype.core.store.ingest import Progress
 from bathotype.core.store.manifest import Indices, Manifest
 from bathotype.core.store.region import RegionStore
@@ -153,8 +153,7 @@ def compare(manifest: Manifest, disk: BlockSource, *, progress: Progress = lambd
         raise Damaged(f"The disk has {disk.size} bytes where the version has {manifest.size}.")
     total = len(manifest) * CHUNK
     for row, index in enumerate(manifest.index.tolist()):
-        data = disk.read(index * CHUNK, manifest.chunk_size(index))
-        if digest(data) != manifest.digests[row].tobytes():
+        if not manifest.holds(row, disk.read(index * CHUNK, manifest.chunk_size(index))):
             wrong.append(index)
         progress((row + 1) * CHUNK, total)
     present = set(manifest.index.tolist())
@@ -196,9 +195,9 @@ def _load(manifest: Manifest, store: RegionStore, fetch: Fetch) -> list[tuple[in
     unpacked = [store.unpack(name, frames[a : a + n]) for a, n in zip(at, lengths, strict=True)]
     for row, index, data in zip(fetch.rows, indices, unpacked, strict=True):
         store.check_chunk(name, data, manifest.digests[row].tobytes())
-        if len(data) != manifest.chunk_size(index):
+        if len(data) != (CHUNK if manifest.filled else manifest.chunk_size(index)):
             raise Damaged(f"A chunk of pack {name[:16]} has the wrong length.")
-    return list(zip(indices, unpacked, strict=True))
+    return [(index, data[: manifest.chunk_size(index)]) for index, data in zip(indices, unpacked, strict=True)]
 
 
 class StoredDisk:

@@ -59,6 +59,7 @@ _VERSION = rendered(
         stored=Version.stored_bytes,
         new=Version.new_bytes,
     ),
+    disks=Version.disks,
     mode=Version.mode,
     source=Version.source,
     parent=select(_parent_line.name + "@" + _parent.number)

@@ -127,8 +127,8 @@ class InsideClone:
         boot = self._machine.boot_disk
         assert boot is not None
         key = f"{self._context.id}/inside/{time.time_ns()}"
-        taken = snapshot_frozen(self._context, self._site, self._machine, boot.id, key, tags=self._tags)
-        return MadeInside(taken.disk.id, made, found)
+        taken = snapshot_frozen(self._context, self._site, self._machine, [boot.id], key, tags=self._tags)
+        return MadeInside(taken.disks[0].id, made, found)
 
     def _files(self, agent: GuestAgent) -> _Files:
         return _Files(self, agent)

@@ -1,8 +1,9 @@
-"""A snapshot of a running machine's disk while its file systems are frozen, and never frozen for long."""
+"""Snapshots of a running machine's disks while its file systems are frozen, and never frozen for long."""
 
 from __future__ import annotations
 
 import time
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from bathotype.core.errors import BathotypeError, Unavailable
@@ -16,9 +17,9 @@ _QUICK = 4.0  # seconds that one agent command may take while the guest may be f
 
 @dataclass(frozen=True)
 class FrozenSnapshot:
-    """The snapshot, and for how long the guest was frozen, in seconds."""
+    """The snapshots in the order of the disks, and for how long the guest was frozen, in seconds."""
 
-    disk: SiteDisk
+    disks: list[SiteDisk]
     frozen_seconds: float
 
 
@@ -33,21 +34,40 @@ def thaw_if_frozen(site: Site, machine: SiteMachine) -> bool:
         return False
 
 
+def snapshots(
+    site: Site,
+    disks: Sequence[str],
+    key: str,
+    name: str,
+    tags: dict[str, str],
+    *,
+    checkpoint: bool = False,
+    changes_since: str | None = None,
+) -> list[SiteDisk]:
+    """A snapshot of each disk; changes are noted of the first, which is the boot disk."""
+    boot, *others = disks
+    first = site.snapshot(boot, key=key, name=name, tags=tags, checkpoint=checkpoint, changes_since=changes_since)
+    return [
+        first,
+        *(site.snapshot(disk, key=f"{key}/{n}", name=f"{name}-{n}", tags=tags) for n, disk in enumerate(others, 1)),
+    ]
+
+
 def snapshot_frozen(
     context: WorkContext,
     site: Site,
     machine: SiteMachine,
-    disk: str,
+    disks: Sequence[str],
     key: str,
     *,
     tags: dict[str, str],
     checkpoint: bool = False,
     changes_since: str | None = None,
 ) -> FrozenSnapshot:
-    """Freeze, snapshot, thaw.  Whatever happens here, a guard process thaws the guest at the deadline.
+    """Freeze, snapshot every disk, thaw.  Whatever happens here, a guard process thaws the guest at the deadline.
 
-    A snapshot counts only if the guest was still frozen when it was done; otherwise `Unavailable` is raised,
-    the snapshot is removed and the step may be tried again.
+    The snapshots count only if the guest was still frozen when they were done; otherwise `Unavailable` is raised,
+    they are removed and the step may be tried again.
     """
     address = context.reach.site_address(machine.region, context.account_name)
     deadline = context.settings.freeze_seconds
@@ -58,8 +78,8 @@ def snapshot_frozen(
         try:
             agent.freeze(timeout=deadline)
             context.point("frozen")
-            snapshot = site.snapshot(
-                disk, key=key, name=name, tags=context.tags(tags), checkpoint=checkpoint, changes_since=changes_since
+            taken = snapshots(
+                site, disks, key, name, context.tags(tags), checkpoint=checkpoint, changes_since=changes_since
             )
             still = agent.freeze_status() == "frozen"
         finally:
@@ -70,6 +90,7 @@ def snapshot_frozen(
             except (Unavailable, AgentRefused):
                 lasted = deadline  # the guard process keeps trying
     if not still:
-        site.delete_disk(snapshot.id)
-        raise Unavailable(f"The guest was thawed at its deadline of {deadline:.0f} s, before the snapshot was done.")
-    return FrozenSnapshot(snapshot, lasted)
+        for snapshot in taken:
+            site.delete_disk(snapshot.id)
+        raise Unavailable(f"The guest was thawed at its deadline of {deadline:.0f} s, before its disks were copied.")
+    return FrozenSnapshot(taken, lasted)

@@ -20,7 +20,7 @@ from bathotype.service.shares import in_regions, owner_of, shares_of_version, st
 from bathotype.service.signatures import KeyRing, check_signature, facts_of
 
 #: Neither its source nor its profile: who it was shared with does not see them.
-_TAKEN_OVER = ("content_digest", "virtual_bytes", "used_bytes", "stored_bytes", "contents", "purpose")
+_TAKEN_OVER = ("content_digest", "virtual_bytes", "disks", "used_bytes", "stored_bytes", "contents", "purpose")
 _OF_FINDING = (
     "name", "position", "rule", "severity", "path", "line", "excerpt", "advice", "accepted_reason", "accepted_at",
 )  # fmt: skip

@@ -1,5 +1,7 @@
 """Launch-ready base disks of a version at a region's site: as many copies as are wanted, spread over zones.
 
+A copy of a version with data disks is one base disk for each of them.
+
 They stand in the account that owns the version's line; who may launch from it elsewhere is granted their use by the
 site itself, so that a grant that ended ends there too.
 """
@@ -13,6 +15,7 @@ from contextlib import contextmanager
 from sqlalchemy import Select, func, select, update
 from sqlalchemy.orm import Session
 
+from bathotype.core.disk.several import role_of
 from bathotype.core.errors import Damaged, Unavailable
 from bathotype.core.store.manifest import Manifest
 from bathotype.core.store.materialise import compare, materialise
@@ -108,14 +111,21 @@ class BaseDisks:
             **self._context.reach.account_tags(self.owner), "bathotype-operation": self._context.id,
             "bathotype-base": record,
         }  # fmt: skip
-        disk = self.site.create_disk(
-            self._region, manifest.size, key=record, name=f"base-{self._version}", tags=tags, zone=zone,
-            source=standing[0].site_disk if standing else None,
-        )  # fmt: skip
+        sources = standing[0].all_disks if standing else [None] * len(manifest.sizes)
+        made = [
+            self.site.create_disk(
+                self._region, size, key=f"{record}-{n}" if n else record, tags=tags, zone=zone, source=source,
+                name=f"base-{self._version}{f'-{role_of(n)}' if n else ''}",
+            ).id
+            for n, (size, source) in enumerate(zip(manifest.sizes, sources, strict=True))
+        ]  # fmt: skip
         with self._context.session() as session:
-            session.execute(update(BaseDisk).where(BaseDisk.id == record).values(site_disk=disk.id))
-        self._fill(disk.id, manifest, number, of, copied=bool(standing))
-        self.site.seal(disk.id)
+            values = {"site_disk": made[0], "data_disks": made[1:]}
+            session.execute(update(BaseDisk).where(BaseDisk.id == record).values(values))
+        turns = of * len(made)
+        for n, disk in enumerate(made):
+            self._fill(disk, manifest.disk(n), number * len(made) + n, turns, copied=bool(standing))
+            self.site.seal(disk)
         with self._context.session() as session:
             session.execute(update(BaseDisk).where(BaseDisk.id == record).values(state="ready"))
 
@@ -202,7 +212,8 @@ class BaseDisks:
             held = session.get_one(BaseDisk, row.id, with_for_update=CHANGE)
             if account not in held.granted_to:
                 held.granted_to = [*held.granted_to, account]
-        self.site.grant_disk(str(row.site_disk), account)
+        for disk in row.all_disks:
+            self.site.grant_disk(disk, account)
 
     def lost(self, row: BaseDisk) -> None:
         """Forget a base disk that is gone at the site, so that the next launch writes a new one."""

@@ -9,10 +9,11 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.confined.asking import look
 from bathotype.core.confined.changing import BLANK
-from bathotype.core.confined.looking import NEEDS, Look
+from bathotype.core.confined.looking import Look
 from bathotype.core.disk.nbdpool import NbdPool
 from bathotype.core.disk.ranges import Ranges
-from bathotype.core.disk.source import FileSource, open_file
+from bathotype.core.disk.several import Several, disks_of
+from bathotype.core.disk.source import BlockSource, FileSource
 from bathotype.core.errors import BathotypeError, Damaged, NotFound
 from bathotype.core.generalize import residue
 from bathotype.core.generalize.profile import Profile
@@ -28,7 +29,7 @@ from bathotype.service.guests.frozen import thaw_if_frozen
 from bathotype.service.guests.power import shut_down, wait_until_off
 from bathotype.service.kinds.generalizing import generalize_copy, need_tools, profile_for
 from bathotype.service.kinds.making import MakingKind, MakingMemo, MakingParams, source_identity
-from bathotype.service.kinds.scratch import bring, copy_ranges, image_path, new_image
+from bathotype.service.kinds.scratch import bring, copy_ranges, new_image, open_copy
 from bathotype.service.kinds.snapshots import SnapshotMemo, SnapshotParams, Snapshots
 from bathotype.service.operations.kind import Step
 from bathotype.service.preflight import inspect
@@ -106,6 +107,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
             tags=self.params.tags,
             scratch_bytes=self.context.settings.scratch_bytes,
             power_off=self.params.power_off,
+            disks=self.params.disks,
         )
         for warning in found.remarks.warnings:
             self.context.log(warning, "warning")
@@ -207,15 +209,16 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
             with self.site.open_disk(made.snapshot) as raw:
                 found = look(context.reader, raw)
                 bring(context, found.settled(raw), found.used)
-        with open_file(image_path(context), writable=True) as image:
+        with open_copy(context, writable=True) as image:
             context.reader.ask(BLANK, None, image)
         findings = list(made.judged.findings)
-        with open_file(image_path(context)) as image:
+        with open_copy(context) as image:
             # The id was a small file too: where it is still found, other removed files may be.
             machine_id = str(self.memo.identity.get("machine_id", ""))
             if len(machine_id) == 32 and still_holds(image, machine_id.encode()):
                 findings.append(residue.remains("the source's machine id"))
-            self.memo.needs, self.memo.after = context.reader.ask(NEEDS, None, image), made.judged.survey
+            self.look_over(image)
+            self.memo.after = made.judged.survey
             self.judged(findings, made.judged.contents)
             self.store_disk(image, look(context.reader, image).used)
         return None
@@ -224,10 +227,10 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         """Bring the used blocks of the snapshot to scratch, as a sparse file.  A capture as it is needs no copy."""
         if self._as_is or self.memo.inside:
             return False
-        with self.site.open_disk(self.taken) as raw:
+        with self.open_taken() as raw:
             found = self._look(raw)
             disk, used, earlier = found.settled(raw), found.used, self._incremental(raw, found)
-            target = new_image(self.context, disk.size, used.total)
+            target = new_image(self.context, disks_of(disk), used.total)
             try:
                 if earlier is None:
                     copy_ranges(self.context, disk, used, target, 0, used.total)
@@ -238,7 +241,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
                 target.close()
         return None
 
-    def _look(self, raw: NbdPool) -> Look:
+    def _look(self, raw: BlockSource) -> Look:
         """What is on the snapshot."""
         found = look(self.context.reader, raw, whole_blocks=self._as_is or self.memo.changes_known)
         if found.replays:
@@ -247,7 +250,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
             self.context.log(remark, "warning")
         return found
 
-    def _incremental(self, disk: NbdPool, found: Look) -> Unchanged | None:
+    def _incremental(self, disk: NbdPool | Several, found: Look) -> Unchanged | None:
         """The version to build upon, and the chunks that must be read anew; None where everything must be.
 
         What is noted are whole blocks: a file's end in its last block changes with the block alone.
@@ -266,13 +269,13 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         except (NotFound, Damaged) as error:
             self.context.log(f"Everything is read: {error.message}", "warning")
             return None
-        if base.size != disk.size:
-            return None
+        if base.sizes != disks_of(disk):
+            return None  # other disks are captured now
         fresh = note.fresh(found.whole_blocks, changed, disk.size)
         self.context.log(f"The site knows what changed since the last capture: {iec(changed.total)}.")
         return Unchanged(base, fresh)
 
-    def _copy_changes(self, disk: NbdPool, used: Ranges, target: FileSource, earlier: Unchanged) -> None:
+    def _copy_changes(self, disk: BlockSource, used: Ranges, target: FileSource, earlier: Unchanged) -> None:
         context = self.context
         wanted = used.windows(65536)
         base: Manifest = earlier.manifest
@@ -308,7 +311,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         if not self._as_is:
             self.store_image()
             return None
-        with self.site.open_disk(self.taken) as raw:
+        with self.open_taken() as raw:
             found = self._look(raw)
             unchanged = self._incremental(raw, found)
             self.store_disk(found.settled(raw), found.used, unchanged, taken=found.whole_blocks)

@@ -6,6 +6,7 @@ from dataclasses import asdict
 from typing import Any
 
 from bathotype.core.confined.changing import PLAN, ProfileQuestion
+from bathotype.core.disk.several import disks_of
 from bathotype.core.units import iec, plural
 from bathotype.service.kinds.generalizing import profile_for
 from bathotype.service.kinds.snapshots import SnapshotMemo, SnapshotParams, Snapshots
@@ -42,7 +43,7 @@ class CapturePlan(Snapshots[CapturePlanParams, CapturePlanMemo]):
     params_type, memo_type = CapturePlanParams, CapturePlanMemo
     steps = (
         Step("check", "Check every precondition"),
-        Step("snapshot", "Snapshot the boot disk"),
+        Step("snapshot", "Snapshot the disks"),
         Step("look", "Work out what would change", 3),
     )
 
@@ -64,6 +65,7 @@ class CapturePlan(Snapshots[CapturePlanParams, CapturePlanMemo]):
             scratch_bytes=context.settings.scratch_bytes,
             remarks=Remarks(list(params.remarks)),
             power_off=params.power_off,
+            disks=params.disks,
         )
         for refusal in found.remarks.refusals:
             context.log(refusal, "error")
@@ -83,10 +85,10 @@ class CapturePlan(Snapshots[CapturePlanParams, CapturePlanMemo]):
         if self._forbidden or self.params.mode == "as-is":
             return False
         profile = profile_for(self.params.profile)
-        with self.site.open_disk(self.taken) as raw:
+        with self.open_taken() as raw:
             known = {key: value for key, value in self.memo.identity.items() if value}
             found = self.context.reader.ask(PLAN, ProfileQuestion(profile, known), raw)
-            size = raw.size
+            size = sum(disks_of(raw))
         self.memo.plan = {
             "profile": profile.name,
             "steps": list(found.planned.steps),
@@ -106,7 +108,7 @@ class CapturePlan(Snapshots[CapturePlanParams, CapturePlanMemo]):
 
     def result(self) -> dict[str, Any]:
         remarks = Remarks(self.memo.remarks)
-        boot = next((r.why for r in remarks.items if r.check == "boot-disk"), "")
+        taken = [r.why for r in remarks.items if r.check in ("boot-disk", "data-disk")]
         return {
             "verb": "capture",
             "subject": self.context.operation.subject,
@@ -114,7 +116,7 @@ class CapturePlan(Snapshots[CapturePlanParams, CapturePlanMemo]):
             "blockers": remarks.refusals,
             "warnings": remarks.warnings,
             "remarks": [remark.model_dump() for remark in remarks.items],
-            "effects": [boot, *effects_on_source(self.params.power_off, self.params.afterwards)],
+            "effects": [*taken, *effects_on_source(self.params.power_off, self.params.afterwards)],
             "profile": None,
             "steps": [],
             "changes": [],

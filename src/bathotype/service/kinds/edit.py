@@ -58,7 +58,7 @@ class Edit(MakingKind[EditParams, EditMemo]):
         self.context.keep_chunks(self.params.region)
         store = self.context.store(self.params.region)
         manifest = store.get_manifest(self.params.base_id)
-        target = new_image(self.context, manifest.size, manifest.data_bytes)
+        target = new_image(self.context, manifest.sizes, manifest.data_bytes)
         try:
             materialise(manifest, store, target, progress=self.context.progress)
         finally:

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from bathotype.core.formats.catalogue import format_named
 from bathotype.core.formats.laidout import stream
-from bathotype.service.exports import Hashing, export_file, known_digest
+from bathotype.service.exports import Hashing, export_as, export_file, known_digest
 from bathotype.service.operations.kind import Kind, Memo, Params, Step
 from bathotype.service.records import Version
 
@@ -18,6 +17,7 @@ class ExportDigestParams(Params):
     reference: str
     region: str
     format: str
+    disk: str | None = None
 
 
 class ExportDigestMemo(Memo):
@@ -33,16 +33,17 @@ class DigestOfExport(Kind[ExportDigestParams, ExportDigestMemo]):
 
     def read(self) -> bool | None:
         """Nothing to do where somebody has read the whole file meanwhile."""
-        context, form = self.context, format_named(self.params.format)
+        context = self.context
         with context.session() as session:
             version = session.get_one(Version, self.params.version_id)
             assert version.line
             session.expunge_all()
-        if known_digest(context.database, version, form) is not None:
+        wanted = export_as(version, self.params.format, self.params.disk)
+        if known_digest(context.database, version, wanted) is not None:
             return False
         context.keep_chunks(self.params.region)
-        file = export_file(version, context.store(self.params.region), form)
-        hashing, done = Hashing(context.database, version, form, file.size), 0
+        file = export_file(version, context.store(self.params.region), wanted)
+        hashing, done = Hashing(context.database, version, wanted, file.size), 0
         for piece in stream(file):
             hashing.take(piece)
             done += len(piece)

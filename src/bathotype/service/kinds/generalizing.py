@@ -11,13 +11,13 @@ from bathotype.core.confined.asking import inside, look
 from bathotype.core.confined.changing import CHANGE, SETTLE, Changed, ProfileQuestion
 from bathotype.core.confined.sandbox import PACKAGES, tools_missing
 from bathotype.core.disk.ranges import Ranges
-from bathotype.core.disk.source import BlockSource, Masked, open_file
+from bathotype.core.disk.source import BlockSource, Masked
 from bathotype.core.errors import Refused
 from bathotype.core.generalize.profile import Profile, builtin_profile, profile_of
 from bathotype.core.store.chunks import CHUNK, digest
 from bathotype.core.store.manifest import Manifest, ManifestBuilder
 from bathotype.core.units import iec, plural
-from bathotype.service.kinds.scratch import image_path
+from bathotype.service.kinds.scratch import open_copy
 from bathotype.service.operations.context import WorkContext
 
 _BEFORE = "before.npy"
@@ -38,7 +38,7 @@ def need_tools() -> None:
 
 def generalize_copy(context: WorkContext, profile: Profile, known: dict[str, Any]) -> Changed:
     """Replay the copy's journals, then plan and make the profile's changes."""
-    with open_file(image_path(context), writable=True) as image:
+    with open_copy(context, writable=True) as image:
         for name in context.reader.ask(SETTLE, None, image):
             context.log(f"The journal of {name} of the copy was replayed.")
     done = change_copy(context, profile, known)
@@ -48,7 +48,7 @@ def generalize_copy(context: WorkContext, profile: Profile, known: dict[str, Any
 
 def change_copy(context: WorkContext, profile: Profile, known: dict[str, Any]) -> Changed:
     """Plan and make changes on the copy; its chunks before that are noted, for the next capture of the machine."""
-    with open_file(image_path(context), writable=True) as image:
+    with open_copy(context, writable=True) as image:
         before = _digests(image, look(context.reader, image).used)
         done = context.reader.ask(CHANGE, ProfileQuestion(profile, known), image)
         inside(done.ranges, image.size)

@@ -18,7 +18,7 @@ from bathotype.core.units import iec
 from bathotype.service.imagefiles import MORE_THAN_THE_DISK, Examined, examine, open_source, packed_as, source_record
 from bathotype.service.kinds.generalizing import GivenProfile, generalize_copy, need_tools, profile_for
 from bathotype.service.kinds.making import MakingKind, MakingMemo, MakingParams
-from bathotype.service.kinds.scratch import GrowingFile, PlacedPieces, image_path
+from bathotype.service.kinds.scratch import GrowingFile, PlacedPieces, open_copy
 from bathotype.service.operations.kind import Step
 from bathotype.service.records import Upload
 
@@ -123,7 +123,7 @@ class Import(MakingKind[ImportParams, ImportMemo]):
         with self._examined() as found:
             found.refuse()
             assert found.image is not None and found.image.look is not None and found.file is not None
-            with PlacedPieces(self.context, found.image.size, found.image.look.used.total) as target:
+            with PlacedPieces(self.context, found.image.look.layout.disks, found.image.look.used.total) as target:
                 self.context.reader.ask(BRING, FileQuestion(self.params.format), found.file, pieces=target.add)
 
     def generalize(self) -> bool | None:
@@ -141,7 +141,7 @@ class Import(MakingKind[ImportParams, ImportMemo]):
         if self._profile is not None:
             self.store_image()
             return
-        with open_file(image_path(self.context)) as image:
+        with open_copy(self.context) as image:
             found = look(self.context.reader, image)
             if found.has_root:
                 self.memo.identity = self.context.reader.ask(IDENTIFY, self.memo.identity, image)

@@ -130,6 +130,7 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
                 zone=instance.zone or base.zone or None,
                 machine_size=instance.machine_size,
                 boot_disk=str(base.site_disk),
+                data_disks=base.data_disks,
                 tags=tags,
             )
         except NotFound:

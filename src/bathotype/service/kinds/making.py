@@ -18,11 +18,13 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.confined.changing import Changed, PlannedInside
 from bathotype.core.confined.judging import JUDGE, JudgeQuestion
-from bathotype.core.confined.looking import NEEDS
+from bathotype.core.confined.looking import HOLDS, NEEDS
 from bathotype.core.contents.inventory import Contents
 from bathotype.core.contents.platform import Platform
+from bathotype.core.disk.holding import Holding
 from bathotype.core.disk.ranges import Ranges
-from bathotype.core.disk.source import BlockSource, open_file
+from bathotype.core.disk.several import role_of
+from bathotype.core.disk.source import BlockSource
 from bathotype.core.errors import BathotypeError, Damaged, NotFound, Refused
 from bathotype.core.generalize import residue
 from bathotype.core.generalize.proof import Survey, done_about, proof_rows
@@ -36,7 +38,7 @@ from bathotype.service import audit
 from bathotype.service.access.principals import Principal
 from bathotype.service.chunks import RegionChunks, add_version, forget_chunks
 from bathotype.service.kinds.generalizing import chunks_before
-from bathotype.service.kinds.scratch import image_path, new_image
+from bathotype.service.kinds.scratch import image_path, new_image, open_copy
 from bathotype.service.numbering import claim, claim_again, give_back
 from bathotype.service.operations.context import WorkContext
 from bathotype.service.operations.kind import Kind, Memo, Params
@@ -103,6 +105,14 @@ class MakingParams(NumberedParams):
     region: str
 
 
+class StoredDisk(BaseModel):
+    """One of the disks: its own content digest, its size, and how many of its bytes are stored."""
+
+    digest: str
+    bytes: int
+    used: int
+
+
 class Stored(BaseModel):
     """What was stored: the content digest, and sizes in bytes."""
 
@@ -111,6 +121,7 @@ class Stored(BaseModel):
     used: int
     stored: int
     new: int
+    disks: list[StoredDisk] = []
 
 
 class MakingMemo(Memo):
@@ -125,6 +136,7 @@ class MakingMemo(Memo):
     findings: list[dict[str, Any]] = []
     contents: dict[str, Any] = {}
     needs: Platform | None = None
+    holds: tuple[Holding, ...] = ()
     before: Survey | None = None
     done_about: dict[str, list[str]] = {}
     used_before: int | None = None
@@ -198,19 +210,21 @@ class MakingKind(NumberedKind[P, K]):
         store.put_note(params.version_id, note.dumps())
         context.log(f"{iec(stored.new_bytes)} new of {iec(manifest.data_bytes)}.")
         self.memo.ranges = None
+        disks = [manifest.disk(number) for number in range(len(manifest.sizes))]
         self.memo.stored = Stored(
             digest=manifest.content_digest,
-            virtual=manifest.size,
+            virtual=sum(manifest.sizes),
             used=manifest.data_bytes,
             stored=manifest.stored_bytes,
             new=stored.new_bytes,
+            disks=[StoredDisk(digest=d.content_digest, bytes=d.size, used=d.data_bytes) for d in disks],
         )
         self.save()
 
     def store_image(self) -> None:
         """Store the generalized copy."""
         used = Ranges.of(self.memo.ranges or [])
-        with open_file(image_path(self.context)) as image:
+        with open_copy(self.context) as image:
             self.store_disk(image, used)
 
     def _near(self) -> list[Manifest]:
@@ -237,11 +251,11 @@ class MakingKind(NumberedKind[P, K]):
         store = context.store(params.region)
         manifest = store.get_manifest(params.version_id)
         image_path(context).unlink(missing_ok=True)  # it is stored, and its room is needed
-        back = new_image(context, manifest.size, manifest.data_bytes)
+        back = new_image(context, manifest.sizes, manifest.data_bytes)
         try:
             materialise(manifest, store, back, progress=context.progress)
-            with open_file(image_path(context)) as image:
-                self.memo.needs = context.reader.ask(NEEDS, None, image)
+            with open_copy(context) as image:
+                self.look_over(image)
                 found = context.reader.ask(JUDGE, JudgeQuestion(self.known_identity, identity_kept), image)
             self.memo.after, self.memo.used_after = found.survey, found.used_bytes
             self.judged(found.findings, found.contents)
@@ -254,6 +268,11 @@ class MakingKind(NumberedKind[P, K]):
             self.judged(residue.unreadable(error.message), None)
         finally:
             back.close()
+
+    def look_over(self, image: BlockSource) -> None:
+        """Keep what the disks need, and what each of them holds."""
+        self.memo.needs = self.context.reader.ask(NEEDS, None, image)
+        self.memo.holds = self.context.reader.ask(HOLDS, None, image)
 
     def judged(self, findings: Sequence[residue.Finding], contents: Contents | None) -> None:
         """Keep what was found."""
@@ -289,7 +308,7 @@ class MakingKind(NumberedKind[P, K]):
             "reference": self.params.made,
             "version_id": self.params.version_id,
             "content_digest": stored.digest,
-            "sizes": stored.model_dump(exclude={"digest"}),
+            "sizes": stored.model_dump(exclude={"digest", "disks"}),
             "findings": {"all": len(self.memo.findings), "high": high},
         }
 
@@ -312,6 +331,18 @@ def inherited_purpose(session: Session, line_id: str, parent: str | None) -> dic
     if found is None and parent:
         found = session.scalar(select(Version.purpose).where(Version.id == parent))
     return dict(found or {})
+
+
+def disk_records(memo: MakingMemo) -> list[dict[str, Any]]:
+    """What a version's record says of each disk; nothing of the machine that it comes from."""
+    assert memo.stored is not None
+    stored = memo.stored
+    disks = stored.disks or [StoredDisk(digest=stored.digest, bytes=stored.virtual, used=stored.used)]
+    texts = [held.text for held in memo.holds] or [""] * len(disks)
+    return [
+        {"role": role_of(number), "bytes": disk.bytes, "used_bytes": disk.used, "holds": text, "digest": disk.digest}
+        for number, (disk, text) in enumerate(zip(disks, texts, strict=True))
+    ]
 
 
 def seal(
@@ -343,6 +374,7 @@ def seal(
         notes=params.notes,
         content_digest=stored.digest,
         virtual_bytes=stored.virtual,
+        disks=disk_records(memo),
         used_bytes=stored.used,
         stored_bytes=stored.stored,
         new_bytes=stored.new,

@@ -1,13 +1,20 @@
-"""The copy of a disk in a worker's scratch space: a sparse raw file, with room checked before it is written."""
+"""The copy of a machine's disks in a worker's scratch space: a sparse raw file, with room checked before it is written.
+
+Several disks lie in it one after another (`core.disk.several`); their sizes are in a file beside it.
+"""
 
 from __future__ import annotations
 
+import json
 import shutil
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 
 from bathotype.core.disk.ranges import Ranges
-from bathotype.core.disk.source import BlockSource, FileSource, Masked, check_read
+from bathotype.core.disk.several import Sizes, disks_of, total_size
+from bathotype.core.disk.source import BlockSource, FileSource, Masked, check_read, open_file
 from bathotype.core.errors import Damaged, OutOfSpace
 from bathotype.core.units import iec
 from bathotype.service.operations.context import WorkContext
@@ -24,14 +31,31 @@ def image_path(context: WorkContext) -> Path:
     return context.scratch / "disk.raw"
 
 
-def new_image(context: WorkContext, size: int, needed: int) -> FileSource:
-    """An empty copy of ``size`` bytes, of which about ``needed`` will be written.  Raises `OutOfSpace`."""
+def _sizes_path(context: WorkContext) -> Path:
+    return context.scratch / "disks.json"
+
+
+@contextmanager
+def open_copy(context: WorkContext, *, writable: bool = False) -> Iterator[FileSource]:
+    """An operation's copy for the time of the block."""
+    with open_file(image_path(context), writable=writable, disks=_sizes(context)) as image:
+        yield image
+
+
+def _sizes(context: WorkContext) -> Sizes:
+    path = _sizes_path(context)
+    return tuple(int(size) for size in json.loads(path.read_text())) if path.exists() else ()
+
+
+def new_image(context: WorkContext, disks: Sizes, needed: int) -> FileSource:
+    """An empty copy of disks of these sizes, of which about ``needed`` bytes will be written.  Raises `OutOfSpace`."""
     _check_room(context, needed)
     path = image_path(context)
     path.unlink(missing_ok=True)
+    _sizes_path(context).write_text(json.dumps(disks))
     with path.open("xb") as file:
-        file.truncate(size)
-    return FileSource(path, writable=True)
+        file.truncate(total_size(disks))
+    return FileSource(path, writable=True, disks=disks)
 
 
 def _check_room(context: WorkContext, needed: int) -> None:
@@ -91,9 +115,9 @@ class GrowingFile:
 class PlacedPieces:
     """A new image that is filled with pieces for the time of the block, about ``total`` bytes.  Raises `OutOfSpace`."""
 
-    def __init__(self, context: WorkContext, size: int, total: int) -> None:
+    def __init__(self, context: WorkContext, disks: Sizes, total: int) -> None:
         self._context, self._total, self._done = context, total, 0
-        self._image = new_image(context, size, total)
+        self._image = new_image(context, disks, total)
 
     def __enter__(self) -> PlacedPieces:
         return self
@@ -123,7 +147,7 @@ def _cannot_write(error: OSError) -> OutOfSpace:
 
 def bring(context: WorkContext, disk: BlockSource, used: Ranges) -> None:
     """Copy the used ranges of a disk to a new image in scratch."""
-    target = new_image(context, disk.size, used.total)
+    target = new_image(context, disks_of(disk), used.total)
     try:
         copy_ranges(context, disk, used, target, 0, used.total)
         target.flush()

@@ -1,13 +1,19 @@
-"""What captures and capture plans share: a snapshot of a machine's boot disk, removed in the end."""
+"""What captures and capture plans share: snapshots of a machine's disks at one moment, removed in the end."""
 
 from __future__ import annotations
 
 import contextlib
 import os
+from collections.abc import Iterator
 from typing import Any, TypeVar
 
+from pydantic import BaseModel
+
+from bathotype.core.disk.nbdpool import NbdPool
+from bathotype.core.disk.several import Several
 from bathotype.core.errors import BathotypeError, NotFound
-from bathotype.service.guests.frozen import snapshot_frozen, thaw_if_frozen
+from bathotype.service.chosen import chosen_disks
+from bathotype.service.guests.frozen import snapshot_frozen, snapshots, thaw_if_frozen
 from bathotype.service.identities import read_identity, remember_identity
 from bathotype.service.kinds.generalizing import GivenProfile
 from bathotype.service.operations.context import WorkContext
@@ -22,12 +28,21 @@ class SnapshotParams(Params):
     region: str
     profile: GivenProfile = "linux"
     tags: dict[str, str] = {}
+    disks: list[str] = ["boot"]
+
+
+class TakenDisk(BaseModel):
+    """What a disk was called at the site, and its size in bytes."""
+
+    name: str
+    bytes: int
 
 
 class SnapshotMemo(Memo):
-    """The snapshot, and what the machine was when it was taken."""
+    """The snapshots (the boot disk's, and those of data disks in their order), and what the machine was then."""
 
     snapshot: str | None = None
+    data_snapshots: list[str] = []
     frozen_seconds: float | None = None
     changes_known: bool = False
     source: dict[str, Any] = {}
@@ -39,7 +54,7 @@ M = TypeVar("M", bound=SnapshotMemo)
 
 
 class Snapshots(Kind[P, M]):
-    """Takes the snapshot, and removes it.  ``memo.snapshot`` is its id at the site."""
+    """Takes the snapshots, and removes them.  ``memo.snapshot`` is the boot disk's id at the site."""
 
     may_leave = True
 
@@ -55,9 +70,16 @@ class Snapshots(Kind[P, M]):
 
     @property
     def taken(self) -> str:
-        """The snapshot's id."""
+        """The id of the boot disk's snapshot."""
         assert self.memo.snapshot is not None
         return self.memo.snapshot
+
+    @contextlib.contextmanager
+    def open_taken(self) -> Iterator[NbdPool | Several]:
+        """What was taken, for the time of the block; several disks as one source."""
+        with contextlib.ExitStack() as opened:
+            parts = [opened.enter_context(self.site.open_disk(d)) for d in (self.taken, *self.memo.data_snapshots)]
+            yield Several(tuple(parts)) if len(parts) > 1 else parts[0]
 
     def have_machine_alone(self) -> None:
         """Allow one capture of a machine at a time: one freeze, and one working copy at the site."""
@@ -75,24 +97,26 @@ class Snapshots(Kind[P, M]):
         self.have_machine_alone()
         machine = self.machine
         thaw_if_frozen(site, machine)
-        boot = machine.boot_disk
-        assert boot is not None  # preflight saw it
+        wanted = chosen_disks(machine, self.params.disks)
         remove_tagged(context, site, self.params.region)  # of an attempt that was cut short: it may not be consistent
         key = f"{context.id}/snapshot/{os.urandom(4).hex()}"
         running = machine.state == "running"
         self.memo.identity = self.identity_now(machine) if running else self.memo.identity
         if running and freeze:
             taken = snapshot_frozen(
-                context, site, machine, boot.id, key,
+                context, site, machine, [disk.id for disk in wanted], key,
                 tags=self.params.tags, checkpoint=note_changes, changes_since=since,
             )  # fmt: skip
             context.log(f"The guest was frozen for {taken.frozen_seconds:.2f} s.")
-            disk = taken.disk
+            disks = taken.disks
             self.memo.frozen_seconds = round(taken.frozen_seconds, 3)
         else:
-            name = f"{machine.name}-{context.id}"
-            disk = site.snapshot(boot.id, key=key, name=name, tags=context.tags(self.params.tags))
-        self.memo.snapshot, self.memo.changes_known = disk.id, disk.changes_known
+            disks = snapshots(
+                site, [disk.id for disk in wanted], key, f"{machine.name}-{context.id}", context.tags(self.params.tags)
+            )
+        boot, *others = disks
+        self.memo.snapshot, self.memo.changes_known = boot.id, boot.changes_known
+        self.memo.data_snapshots = [disk.id for disk in others]
         self.memo.source = {
             "machine": machine.name,
             "machine_id": machine.id,
@@ -101,6 +125,7 @@ class Snapshots(Kind[P, M]):
             "machine_size": machine.machine_size,
             "address": machine.address,
             "created_from": machine.created_from,
+            **({"disks": [TakenDisk(name=d.name, bytes=d.size).model_dump() for d in wanted]} if others else {}),
         }
         self.save()
 

@@ -61,6 +61,7 @@ class Version(Base):
     notes: Mapped[str] = mapped_column(default="")
     content_digest: Mapped[str]
     virtual_bytes: Mapped[int]
+    disks: Mapped[list[Any]]  # role, bytes, used_bytes, holds, digest of each, the boot disk first
     used_bytes: Mapped[int]
     stored_bytes: Mapped[int]
     new_bytes: Mapped[int]
@@ -180,10 +181,16 @@ class BaseDisk(Base):
     region: Mapped[str]
     zone: Mapped[str] = mapped_column(default="")
     site_disk: Mapped[str | None] = mapped_column(index=True)
+    data_disks: Mapped[list[Any]] = mapped_column(default=list)  # those of data disks at the site, in order
     state: Mapped[str]  # building | ready | removed
     launching: Mapped[int] = mapped_column(default=0)  # machines being made from it just now
     granted_to: Mapped[list[Any]] = mapped_column(default=list)  # names of other accounts that may launch from it
     created_at: Mapped[datetime] = mapped_column(default=utcnow)
+
+    @property
+    def all_disks(self) -> list[str]:
+        """Ids at the site: the boot disk's, then those of data disks."""
+        return [str(self.site_disk), *self.data_disks]
 
 
 class Mark(Base):

@@ -36,7 +36,7 @@ router = api_router(tags=["captures"])
 
 @router.post("/captures", status_code=202)
 def capture(body: CaptureRequest, caller: Operator, service: ServiceOf, request: Request, key: Key = None) -> Operation:
-    """Capture a machine's boot disk into a new, staged version.  All obstacles are reported together, before anything starts."""
+    """Capture a machine's disks into a new, staged version.  All obstacles are reported together, before anything starts."""
     _check(service, caller, body)
     still_wanted(request)
     machine = find_machine(service.reach, caller.account, body.machine, body.region)
@@ -47,6 +47,7 @@ def capture(body: CaptureRequest, caller: Operator, service: ServiceOf, request:
             machine_id=machine.id,
             region=machine.region,
             mode=body.mode,
+            disks=body.disks,
             power_off=body.power_off,
             afterwards=body.afterwards,
             profile=body.profile,
@@ -89,6 +90,7 @@ def _check(service: Service, caller: Principal, body: CaptureRequest) -> None:
             scratch_bytes=service.settings.scratch_bytes,
             remarks=remarks,
             power_off=body.power_off,
+            disks=body.disks,
         )
     found.refuse()
 
@@ -110,6 +112,7 @@ def plan_capture(body: CapturePlanRequest, caller: Operator, service: ServiceOf,
             machine_id=machine.id,
             region=machine.region,
             mode=mode_for(machine, mode),
+            disks=body.disks,
             profile=body.profile,
             tags=body.tags,
             power_off=body.power_off,

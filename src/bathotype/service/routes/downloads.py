@@ -14,14 +14,14 @@ from pydantic import WithJsonSchema
 
 from bathotype.core.access.roles import Verb
 from bathotype.core.errors import Invalid, NotFound, Refused
-from bathotype.core.formats.catalogue import FORMATS, Format, format_named
+from bathotype.core.formats.catalogue import FORMATS
 from bathotype.core.formats.laidout import LaidOutFile, stream
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.core.store.region import RegionStore
 from bathotype.service.access.principals import Principal
 from bathotype.service.answers.operations import operation_answers
 from bathotype.service.catalogue import find_version, ready_regions, reference_of, require_replica
-from bathotype.service.exports import Hashing, export_file, known_digest, made_as
+from bathotype.service.exports import ExportAs, Hashing, export_as, export_file, known_digest
 from bathotype.service.kinds.exportdigest import DigestOfExport, ExportDigestParams
 from bathotype.service.operations.start import start_operation
 from bathotype.service.records import Version
@@ -36,6 +36,14 @@ _PIECE = 1024 * 1024
 _RANGE = re.compile(r"bytes=(\d{1,18})-(\d{1,18})?")
 
 FormatName = Annotated[str, WithJsonSchema({"type": "string", "enum": list(FORMATS)})]
+Role = Annotated[
+    str | None,
+    Query(
+        alias="disk",
+        max_length=16,
+        description="Role of the disk: needed of a version that has several, but in an OVA.",
+    ),
+]
 
 
 def _place(service: Service, caller: Principal, reference: str, region: str | None) -> tuple[Version, RegionStore]:
@@ -55,13 +63,13 @@ def _place(service: Service, caller: Principal, reference: str, region: str | No
     responses={200: {"content": {"application/octet-stream": {}}}},
 )
 def manifest(reference: str, caller: Operator, service: ServiceOf, region: str | None = None) -> Response:
-    """The manifest: the size, and position and digest of every non-zero chunk (docs/store-format.md)."""
+    """The manifest: the size of each disk, and position and digest of every non-zero chunk (docs/store-format.md)."""
     version, store = _place(service, caller, reference, region)
     return Response(store.get_manifest(version.id).dumps(), media_type="application/octet-stream")
 
 
-def _etag(version: Version, form: Format) -> str:
-    return f'"{version.content_digest}-{made_as(form)}"'
+def _etag(version: Version, wanted: ExportAs) -> str:
+    return f'"{version.content_digest}-{wanted.made_as}"'
 
 
 @router.get(
@@ -75,18 +83,19 @@ def disk(
     service: ServiceOf,
     region: str | None = None,
     format: Annotated[FormatName, Query(description="Format of the file.")] = "raw",
+    role: Role = None,
     range_: Annotated[str | None, Header(alias="Range")] = None,
     if_range: Annotated[str | None, Header(alias="If-Range")] = None,
     account: Annotated[str, Query(max_length=63, description="Instead of the header, which a link cannot send.")] = "",
 ) -> Response:
-    """The disk as a file of a format, each chunk checked by digest before it is sent.
+    """A disk as a file of a format, or all disks as an OVA, each chunk checked by digest before it is sent.
 
     One byte range (RFC 9110) may be asked for.  ``Repr-Digest`` (RFC 9530) is sent once the file's digest is known;
     `disk-digest` works it out.
     """
     version, store = _place(service, caller, reference, region)
-    form = format_named(format)
-    file, etag = export_file(version, store, form), _etag(version, form)
+    wanted = export_as(version, format, role)
+    file, etag = export_file(version, store, wanted), _etag(version, wanted)
     start, end = 0, file.size
     partial = range_ is not None and if_range in (None, etag)
     if partial:
@@ -96,20 +105,20 @@ def disk(
         start, end = int(match[1]), min(file.size, int(match[2]) + 1 if match[2] else file.size)
         if start >= end:
             return Response(status_code=416, headers={"Content-Range": f"bytes */{file.size}"})
-    name = f"{version.line.name}-{version.number}{form.suffix}"
+    name = wanted.file_name(version)
     headers = {
         "Accept-Ranges": "bytes",
         "Content-Length": str(end - start),
         "ETag": etag,
         "Content-Disposition": f'attachment; filename="{name}"',
     }
-    if (known := known_digest(service.database, version, form)) is not None:
+    if (known := known_digest(service.database, version, wanted)) is not None:
         headers["Repr-Digest"] = f"sha-256=:{base64.b64encode(bytes.fromhex(known)).decode()}:"
     if partial:
         headers["Content-Range"] = f"bytes {start}-{end - 1}/{file.size}"
     # The first piece is read before the answer begins, so that a damaged pack is a problem document, not a cut stream.
     first = file.read(start, min(_PIECE, end - start))
-    note = None if partial else Hashing(service.database, version, form, file.size)
+    note = None if partial else Hashing(service.database, version, wanted, file.size)
     return StreamingResponse(
         _pieces(file, first, start, end, note), 206 if partial else 200, headers, "application/octet-stream"
     )
@@ -131,22 +140,24 @@ def disk_digest(
     service: ServiceOf,
     region: str | None = None,
     format: Annotated[FormatName, Query(description="Format of the file.")] = "raw",
+    role: Role = None,
 ) -> ExportedFile:
     """Size and SHA-256 of a version as a file, once it was read as a whole: by a download, or by ``disk-digests``."""
     version, store = _place(service, caller, reference, region)
-    form = format_named(format)
-    digest = known_digest(service.database, version, form)
+    wanted = export_as(version, format, role)
+    digest = known_digest(service.database, version, wanted)
     if digest is None:
         raise NotFound(
-            f"Nobody has read {reference_of(version)} as {form.name} from its first byte to its last yet.",
+            f"Nobody has read {reference_of(version)} as {wanted.form.name} from its first byte to its last yet.",
             advice="POST to disk-digests of the version: the operation reads it once.",
             code="digest-unknown",
         )
     return ExportedFile(
         reference=reference_of(version),
-        format=form.name,
-        name=f"{version.line.name}-{version.number}{form.suffix}",
-        size=export_file(version, store, form).size,
+        format=wanted.form.name,
+        disk=wanted.role,
+        name=wanted.file_name(version),
+        size=export_file(version, store, wanted).size,
         sha256=digest,
     )
 
@@ -158,11 +169,17 @@ def work_out_digest(
     service: ServiceOf,
     region: str | None = None,
     format: Annotated[FormatName, Query(description="Format of the file.")] = "raw",
+    role: Role = None,
 ) -> Operation:
     """Read a version as a file once, to learn its SHA-256."""
     version, store = _place(service, caller, reference, region)
+    wanted = export_as(version, format, role)
     params = ExportDigestParams(
-        version_id=version.id, reference=reference_of(version), region=store.name, format=format_named(format).name
+        version_id=version.id,
+        reference=reference_of(version),
+        region=store.name,
+        format=wanted.form.name,
+        disk=wanted.role,
     )
     with service.database.sessions.begin() as session:
         row = start_operation(session, caller, DigestOfExport, params.reference, params)

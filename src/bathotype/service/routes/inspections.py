@@ -40,14 +40,18 @@ def inspect_machine(
     profile: Annotated[str, Query(description="Name of a built-in profile.")] = "linux",
     line: str | None = None,
     number: str | None = None,
+    disk: Annotated[
+        list[str] | None, Query(description="A disk to capture besides the boot disk, or 'all'; may be repeated.")
+    ] = None,
     tag: Annotated[list[str] | None, Query(description="KEY=VALUE, may be repeated.")] = None,
 ) -> Inspection:
     """Preflight: every obstacle to a capture and every warning at once.  Changes nothing."""
     tags = dict(t.partition("=")[::2] for t in tag or [])
     try:
         asked = CapturePlanRequest(
-            machine=machine, region=region, mode=mode, profile=profile, line=line, number=number, tags=tags
-        )
+            machine=machine, region=region, mode=mode, profile=profile, line=line, number=number, tags=tags,
+            disks=disk or ["boot"],
+        )  # fmt: skip
     except ValidationError as error:
         faults = "; ".join(fault["msg"].removeprefix("Value error, ") for fault in error.errors())
         raise Invalid(f"The request is not valid: {faults}.") from error
@@ -105,6 +109,7 @@ def _inspection(service: Service, caller: Principal, asked: CapturePlanRequest) 
             scratch_bytes=service.settings.scratch_bytes,
             remarks=remarks,
             power_off=asked.power_off,
+            disks=asked.disks,
         )
     with service.database.reads() as session:
         machine = machine_answers(session, [found])[0]
@@ -115,7 +120,8 @@ def _inspection(service: Service, caller: Principal, asked: CapturePlanRequest) 
         blockers=result.remarks.refusals,
         warnings=result.remarks.warnings,
         effects=[
-            f"The boot disk is read from a snapshot ({how}){used}.",
+            f"{'The boot disk is' if len(result.disks) < 2 else 'Its disks are'} read from "
+            f"{'a snapshot' if len(result.disks) < 2 else 'snapshots of one moment'} ({how}){used}.",
             *effects_on_source(asked.power_off, asked.afterwards),
         ],
         machine=machine,

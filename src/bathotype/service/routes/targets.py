@@ -40,12 +40,13 @@ def _version(service: Service, caller: Principal, reference: str) -> tuple[str, 
         )
         kept = version.mode == "as-is" or (version.mode == "import" and version.profile is None)
         return reference_of(version), Candidate(
-            version.virtual_bytes,
+            max(disk["bytes"] for disk in version.disks),
             needs_of(version),
             (version.contents.get("os") or {}).get("id"),
             frozenset(names) if known else None,
             generalized=None if version.mode in ("edit", "adopt") else not kept,
             high_findings=session.scalar(high),
+            disks=len(version.disks),
         )
 
 
@@ -64,11 +65,12 @@ def _file(service: Service, caller: Principal, body: TargetCheckRequest) -> tupl
         look_ahead(found, reader, body.format, None)
     ahead = found.preview
     return found.source, Candidate(
-        image.size,
+        max(image.disks),
         image.platform,
         ahead.contents.os.get("id") if ahead else None,
         frozenset(package.name for package in ahead.contents.packages) if ahead else None,
         image.format,
         image.checkpoints,
         high_findings=sum(f.severity == "high" for f in ahead.findings) if ahead else None,
+        disks=len(image.disks),
     )

@@ -203,14 +203,15 @@ def resolve(
         raise Refused(" ".join(verdict.reasons), code="state-forbids")
     base = None
     with reads.session() as session:
-        facts = session.execute(select(Version.contents, Version.purpose).where(Version.id == version.id)).one()
+        told = select(Version.contents, Version.purpose, Version.disks).where(Version.id == version.id)
+        facts = session.execute(told).one()
     if region:
         service.reach.check_region(region)
         with reads.session() as session:
             version.require_region(region)
             require_replica(session, version.id, version.reference, region, allowed=version.regions)
             base = session.scalar(
-                select(BaseDisk.site_disk).where(
+                select(BaseDisk).where(
                     BaseDisk.version_id == version.id, BaseDisk.region == region, BaseDisk.state == "ready"
                 )
             )
@@ -220,8 +221,12 @@ def resolve(
         state=version.state,
         content_digest=version.content_digest,
         region=region,
-        base_disk=base,
+        base_disk=base.site_disk if base else None,
         disk_bytes=version.virtual_bytes,
+        disks=[
+            wire.ResolvedDisk(role=disk["role"], bytes=disk["bytes"], base_disk=clone)
+            for disk, clone in zip(facts.disks, base.all_disks if base else [None] * len(facts.disks), strict=True)
+        ],
         needs=facts.contents.get("needs"),
         purpose=Purpose.model_validate(facts.purpose),
         warnings=list(verdict.warnings),

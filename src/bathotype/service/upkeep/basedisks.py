@@ -27,7 +27,9 @@ def _run(turn: Turn) -> None:
         )
     for row in rows:
         with turn.alone(f"base disk {row.id}"):
-            turn.reach.site(row.region, turn.reach.account_name(row.account_id)).delete_disk(str(row.site_disk))
+            site = turn.reach.site(row.region, turn.reach.account_name(row.account_id))
+            for disk in row.all_disks:
+                site.delete_disk(disk)
             with turn.database.sessions.begin() as session:
                 session.execute(update(BaseDisk).where(BaseDisk.id == row.id).values(state="removed"))
 

@@ -47,7 +47,9 @@ def _revoke(turn: Turn, row: BaseDisk, name: str) -> None:
         account = session.scalars(select(Account.id).where(Account.name == name)).one()
         if shares_of_version(session, account, session.get_one(Version, row.version_id)):
             return
-    turn.reach.site(row.region, turn.reach.account_name(row.account_id)).revoke_disk(str(row.site_disk), name)
+    site = turn.reach.site(row.region, turn.reach.account_name(row.account_id))
+    for disk in row.all_disks:
+        site.revoke_disk(disk, name)
     with turn.database.sessions.begin() as session:
         held = session.get_one(BaseDisk, row.id, with_for_update=CHANGE)
         held.granted_to = [other for other in held.granted_to if other != name]
