@@ -187,6 +187,7 @@ def build_boot_disk(path: Path, spec: Any, address: str, rng: random.Random) -> 
     tree = lived_in(spec.kind, spec.name, address, rng, spill=spec.special == "spill")
     mounted = "".join(f"LABEL={d.label} {d.mounted} ext4 nofail 0 2\n" for d in spec.data if d.mounted)
     tree.put("/etc/fstab", tree.files["/etc/fstab"][0].decode() + mounted)
+    tree.folders += [disk.mounted for disk in spec.data if disk.mounted]
     _make_ext4(path, root.start, root.size, rng, tree)
 
 
@@ -211,7 +212,9 @@ def _loader(path: Path, start: int) -> None:
             file.write(volume.read_bytes())
 
 
-def _make_ext4(path: Path, start: int, size: int, rng: random.Random, tree: Tree, label: str = "root") -> None:
+def _make_ext4(
+    path: Path, start: int, size: int, rng: random.Random, tree: Tree, label: str = "root", mounted: str = "/"
+) -> None:
     environment = {**os.environ, "E2FSPROGS_FAKE_TIME": str(_STAMP)}
     subprocess.run(
         [
@@ -239,7 +242,8 @@ def _make_ext4(path: Path, start: int, size: int, rng: random.Random, tree: Tree
     )
     with tempfile.TemporaryDirectory() as folder:
         script = Path(folder) / "script"
-        script.write_text("\n".join(_commands(tree, Path(folder))) + "\n")
+        told = f"ssv last_mounted {mounted}\n" if mounted else ""
+        script.write_text("\n".join(_commands(tree, Path(folder))) + f"\n{told}")
         done = subprocess.run(
             [tool("debugfs"), "-w", "-f", str(script), f"{path}?offset={start}"],
             env=environment,
@@ -276,6 +280,8 @@ def _commands(tree: Tree, folder: Path) -> list[str]:
         commands.append(f'write {local} "{path}"')
         _stamp(path, 0o100000 | mode, owner)
 
+    for empty in tree.folders:
+        parents(f"{empty}/in", 0)
     for path, (data, mode, owner) in sorted(tree.files.items()):
         write(path, data, mode, owner)
     for path, target in sorted(tree.links.items()):
@@ -314,7 +320,7 @@ def _data_disk(path: Path, disk: DataDisk, rng: random.Random) -> None:
         _partition(path, f"label: gpt\nlabel-id: {_uuid(rng)}\ntype={_LINUX},uuid={_uuid(rng)},name={disk.label}\n")
         part = partitions(path)[0]
         start, size = part.start, part.size
-    _make_ext4(path, start, size, rng, data_tree(disk.label, rng), disk.label)
+    _make_ext4(path, start, size, rng, data_tree(disk.label, rng), disk.label, disk.mounted)
 
 
 def _swap_area(size: int, rng: random.Random) -> bytes:

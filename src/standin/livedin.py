@@ -88,11 +88,12 @@ _WORDS = [
 
 @dataclass
 class Tree:
-    """Files to be put on a disk, in order; ``deleted`` ones are written and removed again."""
+    """Files to be put on a disk, in order, and empty folders; ``deleted`` files are written and removed again."""
 
     files: dict[str, tuple[bytes, int, int]] = field(default_factory=dict)
     links: dict[str, str] = field(default_factory=dict)
     deleted: dict[str, bytes] = field(default_factory=dict)
+    folders: list[str] = field(default_factory=list)
 
     def put(self, path: str, data: bytes | str, *, mode: int = 0o644, owner: int = 0) -> None:
         """Add a file."""

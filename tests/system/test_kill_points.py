@@ -66,7 +66,8 @@ class Lives:
 
     def version(self, client: Client, **options: object) -> str:
         """A released version of a demo machine that is off, so that nothing waits for a freeze."""
-        request = {"machine": "gauge-seed-02", "line": "killed", "number": self.number(), "mode": "stopped", **options}
+        request = {"machine": "gauge-seed-02", "line": "killed", "number": self.number(), "mode": "stopped",
+                   "disks": ["all"], **options}  # fmt: skip
         done = self.finish(client, client.capture(**request))  # type: ignore[arg-type]
         reference = str((done.result or {})["reference"])
         client.release(reference)
@@ -89,7 +90,7 @@ def ready(lives: Lives, tmp_path_factory: pytest.TempPathFactory) -> tuple[str, 
     with lives.system.core as client, lives.system.client(PARTNER) as other:
         reference = lives.version(client)
         other.accept_share(client.share(subject=reference, consumer=PARTNER).id)
-        client.export(reference, target)
+        client.export(reference, target, disk="boot")
     return reference, target
 
 
@@ -106,7 +107,7 @@ def begin(kind: str, lives: Lives, client: Client, ready: tuple[str, Path]) -> t
 
     match kind:
         case "capture":
-            return client.capture(machine="gauge-seed-01", line="killed", number=number), whole
+            return client.capture(machine="surge-bench-01", line="killed", number=number, disks=["all"]), whole
         case "capture-plan":
             return client.plan_capture(machine="gauge-seed-01"), lambda: None
         case "import":
@@ -123,8 +124,9 @@ def begin(kind: str, lives: Lives, client: Client, ready: tuple[str, Path]) -> t
             def each_once() -> None:
                 names = [f"{name}-{n}" for n in (1, 2)]
                 assert [caller.instance(n).state for n in names] == ["running"] * 2
-                there = [m.name for m in lives.system.site(account).machines("skerry-1") if m.name in names]
-                assert sorted(there) == names, "nothing is doubled"
+                there = [m for m in lives.system.site(account).machines("skerry-1") if m.name in names]
+                assert sorted(m.name for m in there) == names, "nothing is doubled"
+                assert [len(m.disks) for m in there] == [2, 2]
                 assert bases(lives, client.version(fresh).id, "skerry-1") == 1
                 for n in names:
                     caller.act_on_instance(n, "terminate")
@@ -159,12 +161,12 @@ def begin(kind: str, lives: Lives, client: Client, ready: tuple[str, Path]) -> t
         case "export-digest":
 
             def learnt() -> None:
-                rows = lives.system.query("select size, sha256 from export_digests where format = 'vhd'")
-                client.export_file(reference, lives.system.data / "disk.vhd", "vhd")
+                rows = lives.system.query("select size, sha256 from export_digests where format = 'vhd-data-1'")
+                client.export_file(reference, lives.system.data / "disk.vhd", "vhd", disk="data-1")
                 data = (lives.system.data / "disk.vhd").read_bytes()
                 assert rows == [(len(data), hashlib.sha256(data).hexdigest())]
 
-            return client.work_out_digest(reference, "vhd"), learnt
+            return client.work_out_digest(reference, "vhd", disk="data-1"), learnt
         case "drain":
             fresh = edited(lives, client, reference)
             lives.finish(client, client.replicate(fresh, [{"region": "lagoon-3", "copies": 1}])[0])
@@ -238,7 +240,7 @@ def test_an_operation_that_is_killed_in_each_of_its_steps_is_finished(
         check()
         assert lives.system.temporary_at_site(operation.id) == []
     assert not (lives.system.data / "scratch" / operation.id).exists()
-    machine = lives.system.site().machine_named("skerry-1", "gauge-seed-01")
+    machine = lives.system.site().machine_named("skerry-1", "surge-bench-01")
     assert machine is not None
     with lives.system.site().agent(machine.id) as agent:
         assert agent.freeze_status() == "thawed"

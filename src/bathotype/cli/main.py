@@ -31,7 +31,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "machines": ("machines", "machines at the sites"),
     "lines": ("lines", "named sequences of versions"),
     "marks": ("lines", "movable names on a line"),
-    "capture": ("capture", "capture a machine's boot disk into a new version of a line; the machine keeps running"),
+    "capture": ("capture", "capture a machine's disks into a new version of a line; the machine keeps running"),
     "import": ("images", "bring an image file in as a new version of a line"),
     "edit": ("images", "make a new version from an old one by steps on its disk, which is not booted"),
     "versions": ("versions", "versions of a line"),
