@@ -1,5 +1,5 @@
 import { keepPreviousData, queryOptions } from "@tanstack/react-query";
-import { answer, http } from "./client";
+import { answer, http, type Schema } from "./client";
 
 type Params = Record<string, string | number | boolean | undefined>;
 
@@ -75,11 +75,17 @@ export const ask = {
       queryKey: ["machines", "all"],
       queryFn: () => answer(http.GET("/api/v1/machines", { params: { query: { limit: 500, launched: false } } })),
     }),
-  inspection: (machine: string, region: string) =>
+  inspection: (machine: string, region: string, disk: string[]) =>
     queryOptions({
-      queryKey: ["still", "inspection", region, machine],
+      queryKey: ["still", "inspection", region, machine, ...disk],
       queryFn: () =>
-        answer(http.GET("/api/v1/machines/{machine}/inspection", { params: { path: { machine }, query: { region } } })),
+        answer(
+          http.GET("/api/v1/machines/{machine}/inspection", {
+            params: { path: { machine }, query: { region, disk: disk.length ? disk : null } },
+          }),
+        ),
+      placeholderData: (before: Schema["Inspection"] | undefined) =>
+        before?.machine.id === machine || before?.machine.name === machine ? before : undefined,
     }),
   operation: (id: string) =>
     queryOptions({

@@ -55,6 +55,19 @@ export function PlanAside({
           {text}
         </p>
       ))}
+      {plan.disks.length > 1 && (
+        <>
+          <h3 className="mt-3 font-semibold">Disks of each</h3>
+          <ul>
+            {plan.disks.map((disk) => (
+              <li key={disk.role} className="mb-1">
+                {disk.role}, {iec(disk.bytes)}
+                {disk.holds && <span className="text-ink-2 block">{disk.holds}</span>}
+              </li>
+            ))}
+          </ul>
+        </>
+      )}
       <Instances plan={plan} />
       {plan.verdicts.length > 0 && (
         <>

@@ -9,12 +9,23 @@ import { Confirm } from "~/parts/dialog";
 import { Choice, TextArea, TextField } from "~/parts/form";
 import { to } from "~/parts/text";
 import { ProfileChoice, useProfile } from "./profile-choice";
+import { DisksChoice } from "./disks-choice";
 import { SourceChoice, useSource } from "./source-choice";
 
 type Bump = "patch" | "minor" | "major";
 
 /** Into which line, under which number, how; first the plan, path by path, if wanted. */
-export function CaptureForm({ inspection, line: wanted }: { inspection: Schema["Inspection"]; line: string }) {
+export function CaptureForm({
+  inspection,
+  line: wanted,
+  disks,
+  take,
+}: {
+  inspection: Schema["Inspection"];
+  line: string;
+  disks: string[];
+  take: (disks: string[]) => void;
+}) {
   const { machine, capturable } = inspection;
   const { may, who, account } = useSession();
   const go = useNavigate();
@@ -58,6 +69,7 @@ export function CaptureForm({ inspection, line: wanted }: { inspection: Schema["
     number: named || null,
     bump: named ? null : bump,
     mode,
+    disks: ["boot", ...disks],
     profile: profile.given,
     tags: {},
     power_off: source.shutsDown,
@@ -120,6 +132,7 @@ export function CaptureForm({ inspection, line: wanted }: { inspection: Schema["
           ["as-is", "as it is: its identity stays in the version"],
         ]}
       />
+      <DisksChoice machine={machine} disks={disks} take={take} />
       {mode !== "as-is" && <ProfileChoice profile={profile} />}
       <SourceChoice source={source} name={machine.name} />
       <TextArea label="Notes" value={notes} onChange={(e) => setNotes(e.target.value)} />

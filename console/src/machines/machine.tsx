@@ -11,8 +11,19 @@ import { CaptureForm } from "./capture-form";
 /** Can I capture this machine, and what would happen? */
 export function Component() {
   const { region = "", machine = "" } = useParams();
-  const [search] = useSearchParams();
-  const { data, error } = useQuery(ask.inspection(machine, region));
+  const [search, setSearch] = useSearchParams();
+  const disks = search.getAll("disk");
+  const { data, error } = useQuery(ask.inspection(machine, region, disks));
+  const take = (names: string[]) =>
+    setSearch(
+      (old) => {
+        const next = new URLSearchParams(old);
+        next.delete("disk");
+        for (const name of names) next.append("disk", name);
+        return next;
+      },
+      { replace: true },
+    );
   if (error) return <ProblemShown problem={error} />;
   if (!data)
     return (
@@ -32,7 +43,7 @@ export function Component() {
       : ""
     : `: ${plural(obstacles, "obstacle")}`;
   return (
-    <Page aside={<CaptureForm inspection={data} line={search.get("line") ?? ""} />}>
+    <Page aside={<CaptureForm inspection={data} line={search.get("line") ?? ""} disks={disks} take={take} />}>
       <Sentence
         parts={[
           { text: found.name, strong: true, heed: false, about: "" },
@@ -41,7 +52,7 @@ export function Component() {
         ]}
         under={
           data.used_bytes
-            ? `${iec(data.used_bytes)} of its disk are in use; nothing else is captured. The machine keeps its identity, and keeps running.`
+            ? `${iec(data.used_bytes)} of ${disks.length ? "these disks" : "its boot disk"} would be captured. The machine keeps its identity${data.mode === "live" ? ", and keeps running" : ""}.`
             : "The machine keeps its identity."
         }
       />

@@ -1,3 +1,4 @@
+import type { ReactNode } from "react";
 import { Link } from "react-router";
 import type { Schema } from "~/api/client";
 import { Facts, Heading, Moment, Short } from "~/parts/basics";
@@ -12,7 +13,19 @@ export function About({ overview }: { overview: Schema["VersionOverview"] }) {
       <Facts
         rows={[
           ["Operating system", version.os.PRETTY_NAME ?? version.os.pretty_name ?? version.os.name ?? version.os.id],
-          ["Disk", `${iec(version.sizes.virtual)}, of which ${iec(version.sizes.used)} in use`],
+          [
+            version.disks.length > 1 ? "Disks" : "Disk",
+            `${iec(version.sizes.virtual)}, of which ${iec(version.sizes.used)} in use`,
+          ],
+          ...version.disks.map((disk): [string, ReactNode] => [
+            disk.role,
+            version.disks.length > 1 && (
+              <>
+                {iec(disk.bytes)}, of which {iec(disk.used_bytes)} stored
+                {disk.holds && <span className="text-small text-ink-2 block">{disk.holds}</span>}
+              </>
+            ),
+          ]),
           ["Stored", `${iec(version.sizes.stored)}, of which ${iec(version.sizes.new)} were new to its region`],
           [
             "Made by",

@@ -6,7 +6,7 @@ import { ask } from "~/api/queries";
 import { ProblemShown } from "~/parts/basics";
 import { Confirm, PlanShown } from "~/parts/dialog";
 import { Check, Choice, NameField, TextField } from "~/parts/form";
-import { pieces, to } from "~/parts/text";
+import { iec, pieces, to } from "~/parts/text";
 import { ShareDialog } from "~/people/share-dialog";
 import { EditDialog } from "./edit-dialog";
 import { ReplicateDialog } from "./replicate-dialog";
@@ -253,10 +253,13 @@ const formats: [string, string][] = [
 ];
 
 function Export({ overview, close }: Given) {
-  const { reference } = overview.version;
+  const { reference, disks } = overview.version;
   const [format, setFormat] = useState("qcow2");
+  const [disk, setDisk] = useState("boot");
+  const several = disks.length > 1;
   const act = async () => {
     const asked = new URLSearchParams({ format, account: acting.account });
+    if (several && format !== "ova") asked.set("disk", disk);
     location.assign(`/api/v1/versions/${encodeURIComponent(reference)}/disk?${asked}`);
   };
   return (
@@ -268,6 +271,18 @@ function Export({ overview, close }: Given) {
       close={close}
     >
       <Choice label="Format" value={format} onChange={(e) => setFormat(e.target.value)} options={formats} />
+      {several &&
+        (format === "ova" ? (
+          <p className="text-small text-ink-2">The archive holds all {disks.length} disks.</p>
+        ) : (
+          <Choice
+            label="Disk"
+            hint="An OVA holds them all."
+            value={disk}
+            onChange={(e) => setDisk(e.target.value)}
+            options={disks.map((one): [string, string] => [one.role, `${one.role}, ${iec(one.bytes)}`])}
+          />
+        ))}
     </Confirm>
   );
 }

@@ -48,6 +48,12 @@ _PURPOSE = Purpose(
     licence="For the Halvane Tide Office and its harbours.",
     labels={"team": "gauges", "criticality": "high"},
 )
+_MODEL_PURPOSE = Purpose(
+    least=Capacity(processors=2, memory_mib=2048),
+    recommended=Capacity(processors=8, memory_mib=16384),
+    contact="teo@tide.example",
+    labels={"team": "surges"},
+)
 #: What an edit changes from one version to the next; all invented.
 _EDITS: dict[str, tuple[str, str]] = {
     "1.1.0": ("/etc/tide/interval.conf", "seconds = 60\n"),
@@ -126,6 +132,12 @@ def _model(client: Client) -> None:
         client, client.capture(machine="surge-old-01", line="surge-model", number="2.0.0", notes="The model of 2025.")
     )
     _release(client, "surge-model@2.0.0")
+    # With its data disks; a key on one of them keeps it from its release.
+    capture = client.capture(
+        machine="surge-bench-01", line="surge-model", number="3.0.0", disks=["all"], purpose=_MODEL_PURPOSE,
+        notes="With the sea floor and the last runs on disks of their own.",
+    )  # fmt: skip
+    _done(client, capture)
     # One that fails, as it happens: the user is not there.
     key = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIJ2x0Zr0mGkVn3x0mGkVn3x0mGkVn3x0mGkVn3x0mGkV orla"
     wrong = {"id": "key-of-orla", "do": "authorize-key", "user": "orla", "key": key}
