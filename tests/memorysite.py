@@ -79,6 +79,7 @@ class Guest:
     files: dict[str, bytes] = field(default_factory=dict)
     frozen: bool = False
     boots: bool = True
+    root_bytes: int = 300_000
 
     def boot(self, seed: bytes | None) -> None:
         """First boot reads the seed; each guest makes keys and a machine id of its own."""
@@ -116,6 +117,8 @@ class Guest:
                 return [{"name": "eth0", "ip-addresses": [{"ip-address": self.address}]}]
             case "guest-fsfreeze-status":
                 return "frozen" if self.frozen else "thawed"
+            case "guest-get-fsinfo":
+                return [{"name": "vda1", "mountpoint": "/", "type": "ext4", "total-bytes": self.root_bytes, "disk": []}]
             case "guest-file-open" if arguments["path"] in self.files:
                 return sorted(self.files).index(arguments["path"])
             case "guest-file-read":
@@ -361,6 +364,7 @@ class MemorySite:
         zone: str | None,
         machine_size: str,
         boot_disk: str,
+        boot_bytes: int | None = None,
         data_disks: Sequence[str] = (),
         tags: dict[str, str],
     ) -> SiteMachine:
@@ -374,11 +378,22 @@ class MemorySite:
                 raise Refused(f"The site refuses: The account has {held} machines already.", code="site-quota")
 
             def make() -> str:
-                disk = self._cloud.add_disk(self._account, region, bytearray(base.data), name=f"{name}-boot", tags=tags)
+                data = bytearray(base.data).ljust(boot_bytes or 0, b"\0")
+                disk = self._cloud.add_disk(self._account, region, data, name=f"{name}-boot", tags=tags)
                 place = zone or base.zone
-                return self.place(name, region, place, machine_size, replace(disk, boot=True), tags, boot_disk).id
+                made = self.place(name, region, place, machine_size, replace(disk, boot=True), tags, boot_disk)
+                own = [self._own(other, f"{name}-data-{n}", tags) for n, other in enumerate(data_disks, 1)]
+                self._machine(made.id).facts = replace(made, disks=(*made.disks, *own))
+                return made.id
 
             return self._machine(self._once(key, make)).facts
+
+    def _own(self, disk: str, name: str, tags: dict[str, str]) -> SiteDisk:
+        """An unused disk as it is; a clone of a base disk or a snapshot."""
+        found = self._disk(disk, granted=True)
+        if found.facts.kind == "disk":
+            return found.facts
+        return self._cloud.add_disk(self._account, found.region, bytearray(found.data), name=name, tags=tags)
 
     def set_seed(self, machine: str, volume: bytes) -> None:
         self._machine(machine).seed = volume
@@ -393,13 +408,14 @@ class MemorySite:
                 found.console = "boot: no bootable system found\n(initramfs) _\n"
         found.facts = replace(found.facts, state="stopped" if action == "off" else "running")
 
-    def delete_machine(self, machine: str) -> None:
+    def delete_machine(self, machine: str, *, keep: Sequence[str] = ()) -> None:
         try:
             found = self._machine(machine)
         except NotFound:
             return
         for disk in found.facts.disks:
-            self._cloud.disks.pop(disk.id, None)
+            if disk.id not in keep:
+                self._cloud.disks.pop(disk.id, None)
         del self._cloud.machines[machine]
 
     def rename(self, machine: str, name: str) -> None:

@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 import { older } from "../src/packages/compare";
 import { stacked } from "../src/parts/tide-bands";
-import { iec, moment, pieces, plural, span, to } from "../src/parts/text";
+import { bytes, iec, moment, pieces, plural, span, to } from "../src/parts/text";
 
 describe("the order of package versions", () => {
   // From Debian Policy 5.6.12, and what packers do with it.
@@ -57,6 +57,14 @@ describe("the tide chart", () => {
 
 describe("words and numbers", () => {
   it("are for people", () => {
+    expect(["2 GiB", "1.5kib", "512", "20 GB", "many", "2 GiB x"].map(bytes)).toEqual([
+      2 ** 31,
+      1536,
+      512,
+      null,
+      null,
+      null,
+    ]);
     expect([iec(1536), iec(1023), iec(1024 * 1024)]).toEqual(["1.5 KiB", "1023 B", "1.0 MiB"]);
     expect([plural(1, "copy"), plural(2, "copy"), plural(3, "day")]).toEqual(["1 copy", "2 copies", "3 days"]);
     expect([span(0.2), span(65), span(3700)]).toEqual(["less than 1 s", "1 min 5 s", "1 h 1 min"]);

@@ -87,6 +87,8 @@ def start_linux(files: GuestFiles, seed: Seed | None) -> list[str]:
         done = (files.read("/var/lib/cloud/data/instance-id") or b"").decode().strip()
         wanted = str(seed.meta.get("instance-id", ""))
         if wanted and wanted != done:
+            if seed.config.get("growpart", {}).get("mode", "auto") != "off" and (grown := files.grow()):
+                console.append(grown)
             console += _first_boot(files, edits, seed, wanted)
     elif not any(n.startswith("ssh_host_") and n.endswith("_key") for n in files.names("/etc/ssh")):
         _host_keys(files, edits, "localhost")

@@ -93,7 +93,7 @@ class ModelledGuest:
             "guest-get-time": time.time_ns,
             "guest-get-timezone": lambda: {"zone": "UTC", "offset": 0},
             "guest-network-get-interfaces": self._interfaces,
-            "guest-get-fsinfo": lambda: [{"name": "vda2", "mountpoint": "/", "type": "ext4", "disk": []}],
+            "guest-get-fsinfo": self._file_systems,
             "guest-fsfreeze-status": lambda: "thawed" if self._thawed.is_set() else "frozen",
             "guest-fsfreeze-freeze": self._freeze,
             "guest-fsfreeze-thaw": self._thaw,
@@ -146,6 +146,12 @@ class ModelledGuest:
         if self._files is None:
             return str(self._opaque_value("host_name"))
         return (self._files.read("/etc/hostname") or b"localhost").decode().strip()
+
+    def _file_systems(self) -> list[dict[str, Any]]:
+        if self._files is None:
+            return []
+        total = self._files.total_bytes()
+        return [{"name": "root", "mountpoint": "/", "type": "ext4", "total-bytes": total, "disk": []}]
 
     def _info(self) -> dict[str, Any]:
         hidden = set() if self._files else {n for n in self._commands if n.startswith(("guest-file", "guest-exec"))}

@@ -7,6 +7,7 @@ import tempfile
 from pathlib import Path
 
 from standin.disks import partitions, tool
+from standin.growing import file_system_bytes, grow
 
 
 class GuestFiles:
@@ -17,7 +18,16 @@ class GuestFiles:
 
     def __init__(self, image: Path) -> None:
         self._image = image
-        self._target = f"{image}?offset={self._find_root()}"
+        self._start = self._find_root()
+        self._target = f"{image}?offset={self._start}"
+
+    def grow(self) -> str:
+        """Take what room a larger disk has; returns what happened, empty for nothing."""
+        return grow(self._image, self._start)
+
+    def total_bytes(self) -> int:
+        """How large the file system is."""
+        return file_system_bytes(self._image, self._start)
 
     def _find_root(self) -> int:
         for start in [p.start for p in partitions(self._image)] or [0]:

@@ -24,7 +24,7 @@ DISK_MIB = 2048
 _BOOT_MIB = 64
 _PACKAGES = (
     "systemd,systemd-sysv,udev,dbus,kmod,iproute2,procps,netbase,ca-certificates,cloud-init,qemu-guest-agent,"
-    "openssh-server,lighttpd,linux-image-cloud-amd64,initramfs-tools,zstd,btrfs-progs"
+    "openssh-server,lighttpd,cloud-guest-utils,fdisk,linux-image-cloud-amd64,initramfs-tools,zstd,btrfs-progs"
 )
 _LEFT_OUT = ("/usr/share/doc/*", "/usr/share/man/*", "/usr/share/locale/*", "/usr/share/info/*")
 _SYSLINUX_CFG = """\
@@ -40,7 +40,7 @@ LABEL lab
 _CLOUD_CFG = """\
 datasource_list: [NoCloud]
 ssh_genkeytypes: [ed25519]
-cloud_init_modules: [seed_random, bootcmd, write-files, set_hostname, update_hostname, update_etc_hosts, users-groups, ssh]
+cloud_init_modules: [seed_random, bootcmd, growpart, resizefs, write-files, set_hostname, update_hostname, update_etc_hosts, users-groups, ssh]
 cloud_config_modules: [timezone, runcmd]
 cloud_final_modules: [scripts-user, final-message]
 """

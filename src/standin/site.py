@@ -6,6 +6,7 @@ import os
 import secrets
 import threading
 import time
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -24,7 +25,7 @@ from standin.qmp import MonitorError
 from standin.records import Attachment, Base, Disk, Export, Machine
 from standin.sitedisks import SiteDisks
 from standin.siterules import SiteError
-from standin.world import REGIONS, SIZES, Account
+from standin.world import LARGEST_DISK, REGIONS, SIZES, Account
 
 _PLACES_LOCK = 91_001
 
@@ -114,7 +115,10 @@ class Site(SiteDisks):
             created_from = wanted[0].id if wanted[0].kind != "disk" else None
             if created_from:
                 self._pace.wait(created_from)
-            self._check_disk_quota(session, account, sum(disk.size for disk in wanted if disk.kind != "disk"))
+            sizes = [body.get("boot_bytes") or wanted[0].size, *(disk.size for disk in wanted[1:])]
+            self._check_boot_size(wanted[0], sizes[0])
+            cloned = sum(size for disk, size in zip(wanted, sizes, strict=True) if disk.kind != "disk")
+            self._check_disk_quota(session, account, cloned)
             attached: list[Disk] = []
             made: list[Disk] = []
             for position, disk in enumerate(wanted):
@@ -122,10 +126,12 @@ class Site(SiteDisks):
                 if disk.kind != "disk":
                     name = f"{body['name']}-{f'data-{position}' if position else 'boot'}"
                     spec = {"region": disk.region, "tags": body.get("tags", {}), "name": name}
-                    own = self._new_disk(session, account, spec, disk.size, "disk", disk)
+                    own = self._new_disk(session, account, spec, sizes[position], "disk", disk)
                     made.append(own)
                     overlay = not position and SIZES[body.get("size", "small")].body == "qemu"
                     self._fill(own, disk, overlay=overlay)
+                    if own.format == "raw":
+                        os.truncate(self.path(own), own.size)
                 attached.append(own)
             # From here on one creation at a time: two must not get one address, or one place in the quota.
             session.execute(select(func.pg_advisory_xact_lock(_PLACES_LOCK)))
@@ -156,6 +162,13 @@ class Site(SiteDisks):
             for position, disk in enumerate(attached):
                 session.add(Attachment(disk_id=disk.id, machine_id=machine.id, position=position))
             return machine
+
+    @staticmethod
+    def _check_boot_size(boot: Disk, size: int) -> None:
+        if size != boot.size and boot.kind == "disk":
+            raise SiteError(422, "disk-size", "Only a clone can be larger than its disk.")
+        if not boot.size <= size <= LARGEST_DISK or size % 512:
+            raise SiteError(422, "disk-size", f"A boot disk has {boot.size} to {LARGEST_DISK} bytes, in sectors.")
 
     def _check_attachable(self, session: Session, region: str, disk: Disk) -> None:
         if disk.region != region:
@@ -295,19 +308,20 @@ class Site(SiteDisks):
             if machine is not None:
                 self._switch_off(machine)
 
-    def delete_machine(self, account: Account, machine_id: str) -> None:
-        """Remove a machine and its disks."""
+    def delete_machine(self, account: Account, machine_id: str, keep: Sequence[str] = ()) -> None:
+        """Remove a machine and its disks but for those to keep."""
         with self.sessions.begin() as session:
             machine = self.machine(session, account, machine_id, lock=True)
-            self._drop_machine(session, machine)
+            self._drop_machine(session, machine, keep)
 
-    def _drop_machine(self, session: Session, machine: Machine) -> None:
+    def _drop_machine(self, session: Session, machine: Machine, keep: Sequence[str] = ()) -> None:
         self._switch_off(machine)
         for attachment in session.scalars(select(Attachment).where(Attachment.machine_id == machine.id)):
             disk = session.get_one(Disk, attachment.disk_id)
             session.delete(attachment)
             session.flush()
-            self._drop_disk(session, disk)
+            if disk.id not in keep:
+                self._drop_disk(session, disk)
         if machine.body == "qemu":
             for snapshot in session.scalars(select(Disk).where(Disk.held_by == machine.id)):
                 self._drop_disk(session, snapshot)

@@ -8,6 +8,7 @@ import pytest
 
 from bathotype.core.errors import Invalid, Refused
 from bathotype.core.firstboot.settings import first_boot_of
+from bathotype.core.lifecycle.room import Room
 from tests.office import Office
 
 STATIC = {"mode": "static", "gateway": "192.0.2.1"}
@@ -127,3 +128,28 @@ def test_a_machine_deleted_behind_our_back_is_an_alert_until_somebody_says_why(o
         assert not client.alerts()
         event = next(e for e in client.events() if e.action == "alert.acknowledged")
         assert (event.after or {})["reason"] == "The pier was taken down."
+
+
+def test_a_boot_disk_that_is_larger_is_seen_to_have_grown(office: Office) -> None:
+    reference, room = office.version("gauge@1.0.0"), Room(boot_bytes=1 << 20, extra_disks=[2 << 20])
+    with office.core as client:
+        request = {"reference": reference, "region": "skerry-1", "room": room}
+        assert "is not known" in " ".join(client.plan_launch(**request).warnings)
+        facts = """update versions set contents = contents || '{"root_bytes": 290000, "root_last": %s}'"""
+        office.execute(facts % "false")
+        assert "what is added stays unused" in " ".join(client.plan_launch(**request).warnings)
+        office.execute(facts % "true")
+        assert client.plan_launch(**request).warnings == []
+        client.wait(client.launch(**request, name="small").id)
+        told = client.instance("small")
+        assert "did not grow with the boot disk" in " ".join(told.differences), "its agent says 300,000 bytes"
+        assert [a.kind for a in client.alerts()] == ["first-boot-differs"]
+        assert [(d.role, d.bytes, bool(d.disk)) for d in told.disks] == [
+            ("boot", 1 << 20, True),
+            ("extra-1", 2 << 20, True),
+        ]
+        most = client.plan_launch(**{**request, "room": Room(extra_disks=[1 << 20] * 15)}).blockers
+        assert most == [], "sixteen disks in all"
+    with office.http() as http:
+        odd = {"reference": reference, "region": "skerry-1", "room": {"boot_bytes": (1 << 20) + 1}}
+        assert http.post("/launch-plans", json=odd).status_code == 422

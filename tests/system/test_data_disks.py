@@ -11,7 +11,7 @@ import pytest
 
 from bathotype.core.errors import Refused
 from tests.kernel import clean
-from tests.support import System, holds, until
+from tests.support import System, e2fsck, holds, until
 
 MIB = 1024 * 1024
 ROLES = ["boot", "data-1", "data-2"]
@@ -102,6 +102,35 @@ def test_instances_get_every_disk(system: System, version: str, tmp_path: Path) 
         for name in ("surge-1", "surge-2"):
             client.act_on_instance(name, "terminate")
         assert not any(path.exists() for path in (*one, *two))
+
+
+def test_an_instance_gets_room_that_is_seen_and_kept(system: System, version: str, cli: Any) -> None:
+    asked = ("--name", "roomy", "--boot-size", "2GiB", "--extra-disk", "16MiB", "--keep-data-disks")
+    planned = cli("launch", version, "--region", "skerry-1", *asked, "--plan").stdout
+    assert "boot 2.0 GiB, grown from 1.0 GiB; data-1 128.0 MiB, kept afterwards" in planned
+    small = cli("launch", version, "--region", "skerry-1", "--boot-size", "20MiB", "--plan")
+    assert small.returncode == 4 and "smaller than the version's" in small.stderr
+    assert cli("launch", version, "--region", "skerry-1", "--boot-size", "20 GB").returncode == 2
+    assert cli("launch", version, "--region", "skerry-1", *asked).returncode == 0
+    with system.core as client:
+        made = client.instance("roomy")
+        assert [(d.role, d.kept) for d in made.disks] == [
+            ("boot", False), ("data-1", True), ("data-2", True), ("extra-1", True)
+        ]  # fmt: skip
+        assert made.differences == [] and made.disks[0].grown_from == 1024 * MIB
+        with system.site().agent(str(made.machine_id)) as agent:
+            assert (agent.mounted_bytes("/") or 0) > 1800 * MIB, "its file system has grown"
+        boot, *data = disk_files(system, "roomy")
+        e2fsck(boot)
+        assert cli("instances", "terminate", "roomy").stderr.startswith("Kept at the site: data-1 128.0 MiB")
+        ended = client.events(subject="roomy", action="instance.terminated")
+        assert [d.disk for d in made.disks[1:]] == next(iter(ended)).after["kept_disks"]
+        launch = "select leftovers_removed from operations where id = %s"
+        operation = system.query("select operation_id from instances where name = 'roomy'")[0][0]
+        until(lambda: system.query(launch, operation) == [(True,)])
+        assert not boot.exists() and all(path.exists() for path in data), "what is kept is no leftover"
+        for disk in made.disks[1:]:
+            system.site().delete_disk(str(disk.disk))
 
 
 def test_a_share_a_replica_and_an_archive_hold_every_disk(

@@ -15,6 +15,7 @@ from pathlib import Path
 import pytest
 
 from bathotype.client import Client
+from bathotype.core.lifecycle.room import Room
 from bathotype.service.kinds import KINDS
 from bathotype.wire.operations import Operation
 from tests.support import System, damage_pack, running_system
@@ -126,16 +127,20 @@ def begin(kind: str, lives: Lives, client: Client, ready: tuple[str, Path]) -> t
                 assert [caller.instance(n).state for n in names] == ["running"] * 2
                 there = [m for m in lives.system.site(account).machines("skerry-1") if m.name in names]
                 assert sorted(m.name for m in there) == names, "nothing is doubled"
-                assert [len(m.disks) for m in there] == [2, 2]
+                assert [[d.size >> 20 for d in m.disks] for m in there] == [[512, 64, 8]] * 2
                 assert bases(lives, client.version(fresh).id, "skerry-1") == 1
-                for n in names:
-                    caller.act_on_instance(n, "terminate")
+                made = [caller.act_on_instance(n, "terminate").id for n in names]
+                site = lives.system.site(account)
+                assert not [d for one in made for d in site.disks("skerry-1", tag=("bathotype-extra", one))]
 
             fresh = lives.version(client)
             if shared:
                 caller.accept_share(client.share(subject=fresh, consumer=PARTNER).id)
                 fresh = f"tide-core/{fresh}"
-            return caller.launch(reference=fresh, region="skerry-1", count=2, name=f"{name}-{{n}}"), each_once
+            room = Room(boot_bytes=512 << 20, extra_disks=[8 << 20])
+            return caller.launch(
+                reference=fresh, region="skerry-1", count=2, name=f"{name}-{{n}}", room=room
+            ), each_once
         case "change-instances":
             names = [f"many-{number.replace('.', '-')}-{n}" for n in (1, 2)]
             launched = client.launch(reference=reference, region="skerry-1", count=2, name=names[0][:-1] + "{n}")

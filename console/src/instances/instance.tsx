@@ -8,7 +8,7 @@ import { Confirm } from "~/parts/dialog";
 import { Offers } from "~/parts/offers";
 import { Page } from "~/parts/page";
 import { Sentence } from "~/parts/sentence";
-import { to } from "~/parts/text";
+import { iec, to } from "~/parts/text";
 import { EventRows } from "~/ledger/event-rows";
 
 const identityNames: Record<string, string> = {
@@ -54,6 +54,10 @@ export function Component() {
             ["Size", data.machine_size],
             ["Address", one.address],
             ["Host name", data.host_name],
+            ...(one.disks ?? []).map((disk): [string, ReactNode] => [
+              disk.role === "boot" ? "Boot disk" : `Disk ${disk.role}`,
+              `${iec(disk.bytes)}${disk.grown_from ? `, grown from ${iec(disk.grown_from)}` : ""}${disk.kept ? `, kept afterwards (${disk.disk ?? "not made yet"})` : ""}`,
+            ]),
             ...Object.entries(one.identity).map(([kind, value]): [string, ReactNode] => [
               identityNames[kind] ?? kind.replaceAll("_", " "),
               Array.isArray(value) ? value.join(" ") : String(value).replaceAll(",", " "),

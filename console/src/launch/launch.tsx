@@ -5,10 +5,10 @@ import { answer, http, onceKey, type Schema } from "~/api/client";
 import { ask } from "~/api/queries";
 import { useSession } from "~/app/session";
 import { Button, Heading, ProblemShown } from "~/parts/basics";
-import { Choice, TextArea, TextField } from "~/parts/form";
+import { Check, Choice, TextArea, TextField } from "~/parts/form";
 import { Page } from "~/parts/page";
 import { Says } from "~/parts/sentence";
-import { to } from "~/parts/text";
+import { bytes, to } from "~/parts/text";
 import { PlanAside } from "./plan-aside";
 
 type Request = Schema["LaunchRequest"];
@@ -24,9 +24,14 @@ export function Component() {
   const shared = useQuery(ask.sharedVersions()).data?.items ?? [];
   const regions = useQuery(ask.regions()).data ?? [];
   const saved = useQuery(ask.firstBoot()).data ?? [];
-  const [given, setGiven] = useState<Record<string, string>>({ of: search.get("of") ?? "", count: "1", name: sample });
+  const [given, setGiven] = useState<Record<string, string>>(() => ({
+    count: "1",
+    name: sample,
+    ...Object.fromEntries(search),
+  }));
   const [problem, setProblem] = useState<unknown>(null);
   const [busy, setBusy] = useState(false);
+  const [keep, setKeep] = useState(false);
   const value = (name: string) => given[name] ?? "";
   const set = (name: string) => (event: { target: { value: string } }) =>
     setGiven({ ...given, [name]: event.target.value });
@@ -46,14 +51,20 @@ export function Component() {
     count: Math.max(1, Number(value("count")) || 1),
     name: value("name"),
     first_boot: firstBoot(value),
+    room: {
+      boot_bytes: bytes(value("boot")),
+      extra_disks: sizes(value("extra")).map((text) => bytes(text) ?? 0),
+      keep_data_disks: keep,
+    },
     tags: tags(value("tags")),
     wait_seconds: 300,
   };
   const looked = useDeferredValue(body);
+  const wrong = unclear(`${value("boot")},${value("extra")}`) !== undefined;
   const plan = useQuery({
     queryKey: ["launch-plan", looked],
     queryFn: () => answer(http.POST("/api/v1/launch-plans", { body: looked })),
-    enabled: looked.reference !== "" && looked.region !== "",
+    enabled: looked.reference !== "" && looked.region !== "" && !wrong,
   });
   const launch = async (event: FormEvent) => {
     event.preventDefault();
@@ -123,6 +134,32 @@ export function Component() {
           />
           <TextField label="Names" value={value("name")} onChange={set("name")} hint="{n} or {n:02} is the number." />
         </div>
+        <Heading>Disks</Heading>
+        <div className="grid gap-x-5 sm:grid-cols-2">
+          <TextField
+            label="Boot disk"
+            value={value("boot")}
+            onChange={set("boot")}
+            placeholder="as the version's"
+            hint="Larger, such as 20 GiB: its file system grows at first boot."
+            error={unclear(value("boot"))}
+          />
+          <TextField
+            label="Empty disks besides"
+            value={value("extra")}
+            onChange={set("extra")}
+            placeholder="none"
+            hint="Sizes with commas between, such as 100 GiB, 20 GiB."
+            error={unclear(value("extra"))}
+          />
+        </div>
+        {((version.data?.version.disks.length ?? 0) > 1 || value("extra")) && (
+          <Check
+            label="All disks but the boot disk stay at the site when an instance is terminated"
+            checked={keep}
+            onChange={(e) => setKeep(e.target.checked)}
+          />
+        )}
         <Heading>First boot</Heading>
         <div className="grid gap-x-5 sm:grid-cols-2">
           <Choice
@@ -163,13 +200,23 @@ export function Component() {
             {who.user} may look at {account}, not launch. Ask a steward of {account}.
           </p>
         )}
-        <Button type="submit" kind="main" disabled={busy || forbidden || !plan.data || plan.data.blockers.length > 0}>
+        <Button
+          type="submit"
+          kind="main"
+          disabled={busy || forbidden || wrong || !plan.data || plan.data.blockers.length > 0}
+        >
           {busy ? "Launching …" : `Launch ${body.count === 1 ? "it" : `${body.count} instances`}`}
         </Button>
       </form>
     </Page>
   );
 }
+
+const sizes = (text: string) => text.split(",").filter((part) => part.trim() !== "");
+
+/** What is wrong with sizes that somebody wrote; undefined where nothing is. */
+const unclear = (text: string) =>
+  sizes(text).some((part) => bytes(part) === null) ? "That is no size: write such as 20 GiB." : undefined;
 
 function firstBoot(value: (name: string) => string): Request["first_boot"] {
   if (value("saved")) return value("saved");

@@ -55,13 +55,15 @@ export function PlanAside({
           {text}
         </p>
       ))}
-      {plan.disks.length > 1 && (
+      {(plan.disks.length > 1 || plan.disks[0]?.grown_from) && (
         <>
           <h3 className="mt-3 font-semibold">Disks of each</h3>
           <ul>
             {plan.disks.map((disk) => (
               <li key={disk.role} className="mb-1">
                 {disk.role}, {iec(disk.bytes)}
+                {disk.grown_from && `, grown from ${iec(disk.grown_from)}`}
+                {disk.kept && ", kept afterwards"}
                 {disk.holds && <span className="text-ink-2 block">{disk.holds}</span>}
               </li>
             ))}

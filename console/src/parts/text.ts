@@ -12,6 +12,14 @@ export function iec(count: number): string {
   return "";
 }
 
+/** The bytes of a size as people write it, such as "20 GiB"; null for what is none. */
+export function bytes(text: string): number | null {
+  const found = /^\s*(\d{1,15}(?:\.\d{1,6})?)\s*([KMGT]i)?B?\s*$/i.exec(text);
+  if (!found) return null;
+  const power = found[2] ? units.findIndex((unit) => unit.toLowerCase() === `${found[2]}B`.toLowerCase()) : 0;
+  return Math.floor(Number(found[1]) * 1024 ** power);
+}
+
 /** "1 instance", "2 instances", "3 copies". */
 export function plural(count: number, noun: string): string {
   if (count === 1) return `1 ${noun}`;

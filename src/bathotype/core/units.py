@@ -16,6 +16,18 @@ def iec(count: int | float) -> str:
     raise AssertionError("unreachable")
 
 
+_SIZE = re.compile(r"(\d{1,18}(?:\.\d{1,6})?)\s*([KMGT]iB|B)?", re.IGNORECASE)
+_POWERS = {"": 0, "B": 0, "KIB": 10, "MIB": 20, "GIB": 30, "TIB": 40}
+
+
+def bytes_of(text: str) -> int:
+    """A size as people write it: ``2 TiB``, ``512MiB`` or a number of bytes.  Raises `ValueError`."""
+    found = _SIZE.fullmatch(text.strip())
+    if found is None:
+        raise ValueError("write a size such as 2 TiB, or a number of bytes")
+    return int(float(found[1]) * (1 << _POWERS[(found[2] or "").upper()]))
+
+
 def seconds(value: float) -> str:
     """A duration: ``seconds(75) == '1m 15s'``."""
     if value < 59.5:

@@ -68,8 +68,9 @@ def change_instance(database: Database, site: Site, instance_id: str, verb: Inst
             )
         row.acted_at = func.clock_timestamp()  # what the site listed before is out of date
         machine = row.site_machine
+        keep = kept_disks(row)
     if verb.name == "terminate":
-        site.delete_machine(machine)
+        site.delete_machine(machine, keep=keep)
     else:
         site.power(machine, "on" if verb.name == "start" else "off")
     with database.sessions.begin() as session:
@@ -88,8 +89,17 @@ def change_instance(database: Database, site: Site, instance_id: str, verb: Inst
             f"instance.{verb.done}",
             row.name,
             before={"state": before},
-            after={"state": verb.done, "instance": row.id},
+            after={
+                "state": verb.done,
+                "instance": row.id,
+                **({"kept_disks": keep} if keep and verb.name == "terminate" else {}),
+            },
         )
+
+
+def kept_disks(row: Instance) -> list[str]:
+    """Ids at the site of the disks that stay when an instance is terminated."""
+    return [disk["disk"] for disk in row.disks if disk.get("kept") and disk.get("disk")]
 
 
 def _locked(session: Session, instance_id: str) -> Instance:

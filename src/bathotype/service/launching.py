@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
@@ -14,6 +14,7 @@ from bathotype.core.firstboot.checks import faults
 from bathotype.core.firstboot.settings import FirstBoot, first_boot_of, numbered
 from bathotype.core.lifecycle.purpose import Purpose, SizeOffered, judge_size
 from bathotype.core.lifecycle.references import parse_reference
+from bathotype.core.lifecycle.room import disks_of_instance, room_faults, room_remarks
 from bathotype.core.units import iec, plural
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
@@ -96,6 +97,7 @@ def record_launch(session: Session, reach: Reach, caller: Principal, body: Launc
         warnings=plan.warnings,
     )
     row = start_operation(session, caller, Launch, plan.reference, params)
+    disks = [disk.model_dump(exclude={"holds"}) for disk in plan.disks]
     for name, (host, own) in zip(plan.names, each, strict=True):
         session.add(
             Instance(
@@ -109,6 +111,7 @@ def record_launch(session: Session, reach: Reach, caller: Principal, body: Launc
                 machine_size=_size(body, version),
                 host_name=host,
                 first_boot=own.model_dump(mode="json"),
+                disks=disks,
             )
         )
     audit.record(
@@ -245,7 +248,8 @@ def plan_launch(
     if limits is not None:
         size = _size(body, version)
         blockers += _site_rules(limits, body, size, tags)
-        blockers += _disk_rules(limits, version, body.count)
+        blockers += _disk_rules(limits, version, body)
+        warnings += room_remarks(version.disks, body.room, root_last=version.contents.get("root_last"))
         blockers += unmet(needs_of(version), limits.platform(body.region), body.region)
         offered = limits.machine_sizes.get(size, SizeOffered())
         too_small, small = judge_size(reference, Purpose.model_validate(version.purpose), size, offered)
@@ -270,7 +274,7 @@ def plan_launch(
         reference=reference,
         region=body.region,
         names=names,
-        disks=[PlannedDisk(role=d["role"], bytes=d["bytes"], holds=d["holds"]) for d in version.disks],
+        disks=[PlannedDisk.model_validate(asdict(disk)) for disk in disks_of_instance(version.disks, body.room)],
         instances=[_planned(name, host, own) for name, (host, own) in zip(names, each, strict=True)] if each else [],
         base_disk_bytes=base_bytes,
         blockers=blockers,
@@ -303,16 +307,14 @@ def _size(body: LaunchRequest, version: Version) -> str:
     return body.machine_size or machine_size_of(version)
 
 
-def _disk_rules(limits: SiteLimits, version: Version, count: int) -> list[str]:
-    """What the site's limits say of the instances' disks."""
-    sizes = [disk["bytes"] for disk in version.disks]
-    used, most = limits.quotas.get("disk_bytes", (0, count * sum(sizes)))
-    blockers = []
-    if used + count * sum(sizes) > most:
-        wanted = f"The disks of {plural(count, 'instance')} have {iec(count * sum(sizes))}"
-        blockers.append(f"{wanted}; the site's quota leaves {iec(max(0, most - used))}. Launch fewer, or ask for more.")
-    if (largest := max(sizes)) > limits.largest_disk:
-        blockers.append(f"A disk of it has {iec(largest)}; the site takes {iec(limits.largest_disk)} at most.")
+def _disk_rules(limits: SiteLimits, version: Version, body: LaunchRequest) -> list[str]:
+    """What is wrong with the instances' disks, the site's limits included."""
+    blockers = room_faults(version.disks, body.room, largest=limits.largest_disk)
+    wanted = body.count * sum(disk.bytes for disk in disks_of_instance(version.disks, body.room))
+    used, most = limits.quotas.get("disk_bytes", (0, wanted))
+    if used + wanted > most:
+        about = f"The disks of {plural(body.count, 'instance')} have {iec(wanted)}"
+        blockers.append(f"{about}; the site's quota leaves {iec(max(0, most - used))}. Launch fewer, or ask for more.")
     return blockers
 
 

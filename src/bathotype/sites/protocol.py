@@ -164,12 +164,13 @@ class Site(Protocol):
         zone: str | None,
         machine_size: str,
         boot_disk: str,
+        boot_bytes: int | None = None,
         data_disks: Sequence[str] = (),
         tags: dict[str, str],
     ) -> SiteMachine:
         """A machine whose boot disk is a clone of a base disk or snapshot; it is off until started.
 
-        ``data_disks`` are unused disks that become the machine's own, or base disks and snapshots, which are cloned.
+        ``boot_bytes`` makes the clone larger: it reads as zeros behind what was cloned.  ``data_disks`` are unused disks that become the machine's own, or base disks and snapshots, which are cloned.
         """
         ...
 
@@ -181,6 +182,6 @@ class Site(Protocol):
         """``on``, ``off`` or ``restart``; what is so already stays so."""
         ...
 
-    def delete_machine(self, machine: str) -> None:
-        """Remove a machine and its disks."""
+    def delete_machine(self, machine: str, *, keep: Sequence[str] = ()) -> None:
+        """Remove a machine and its disks, but for those to keep, which are unused then."""
         ...

@@ -8,6 +8,7 @@ from typing import Any, Literal
 from pydantic import Field, model_validator
 
 from bathotype.core.firstboot.settings import FirstBoot
+from bathotype.core.lifecycle.room import Room
 from bathotype.wire.common import Answer, Plan, Revised, Wire, example
 from bathotype.wire.rules import Allowance, Verdict
 
@@ -39,6 +40,7 @@ class LaunchRequest(Wire):
         default="", description="Pattern of names; {n} or {n:03} is the number.", examples=["gauge-{n:02}"]
     )
     first_boot: FirstBoot | str | None = Field(default=None, description="Settings, or the name of saved ones.")
+    room: Room = Field(default=Room(), description="Disks beyond the version's.")
     tags: dict[str, str] = {}
     wait_seconds: int = Field(default=300, ge=5, le=3600, description="How long an instance may take to come up.")
 
@@ -64,6 +66,8 @@ class PlannedDisk(Answer):
     role: str
     bytes: int
     holds: str = Field(description="What is on it; empty if unknown.")
+    grown_from: int | None = Field(default=None, description="Its size in the version, where it is larger.")
+    kept: bool = Field(default=False, description="Whether it stays at the site when the instance is terminated.")
 
 
 class LaunchPlan(Plan):
@@ -80,6 +84,16 @@ class LaunchPlan(Plan):
     quotas: dict[str, tuple[int, int]] = Field(default={}, description="Of the site: in use, and most.")
     allowances: list[Allowance] = []
     verdicts: list[Verdict] = []
+
+
+class HeldDisk(Answer):
+    """A disk of an instance."""
+
+    role: str
+    bytes: int
+    disk: str | None = Field(default=None, description="Its id at the site, once it is there.")
+    grown_from: int | None = None
+    kept: bool = Field(default=False, description="Whether it stays at the site when the instance is terminated.")
 
 
 class Instance(Answer):
@@ -101,6 +115,7 @@ class Instance(Answer):
     differences: list[str] = Field(
         default=[], description="What of its first-boot settings was not seen in it, as its agent told."
     )
+    disks: list[HeldDisk] = Field(default=[], description="The disks that it was launched with.")
     launched_at: datetime
     ended_at: datetime | None = None
 

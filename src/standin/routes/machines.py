@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Annotated, Any
 
-from fastapi import APIRouter, HTTPException, Request
+from fastapi import APIRouter, HTTPException, Query, Request
 from pydantic import BaseModel, Field
 from sqlalchemy import select
 from starlette.concurrency import run_in_threadpool
@@ -17,13 +17,15 @@ router = APIRouter()
 
 
 class NewMachine(BaseModel):
-    """A machine to create; ``boot_disk`` is an unused disk, or a base disk or snapshot to clone."""
+    """A machine to create; disks are unused ones, or base disks and snapshots to clone; a clone of the boot disk may be
+    larger: ``boot_bytes``."""
 
     name: str = Field(pattern=r"^[a-z0-9][a-z0-9-]{0,62}$")
     region: str
     zone: str | None = None
     size: str = "small"
     boot_disk: str
+    boot_bytes: int | None = None
     data_disks: list[str] = []
     tags: dict[str, str] = {}
     client_key: str | None = None
@@ -67,8 +69,10 @@ def show_machine(site: TheSite, account: Caller, machine_id: str) -> dict[str, A
 
 
 @router.delete("/v1/machines/{machine_id}", status_code=204)
-def delete_machine(site: TheSite, account: Caller, machine_id: str) -> None:
-    site.delete_machine(account, machine_id)
+def delete_machine(
+    site: TheSite, account: Caller, machine_id: str, keep: Annotated[tuple[str, ...], Query()] = ()
+) -> None:
+    site.delete_machine(account, machine_id, keep)
 
 
 @router.post("/v1/machines/{machine_id}/power")

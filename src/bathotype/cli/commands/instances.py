@@ -9,10 +9,11 @@ from typing import TYPE_CHECKING, Any
 from bathotype.cli.options import Subparsers, command, group
 from bathotype.cli.output import confirm, emit_json, facts, follow, out, say, show_plan, table
 from bathotype.core.errors import Invalid
+from bathotype.core.units import iec
 
 if TYPE_CHECKING:
     from bathotype.client import Client
-    from bathotype.wire.fleet import Instance, InstanceFilter
+    from bathotype.wire.fleet import HeldDisk, Instance, InstanceFilter
 
 
 def register(parsers: Subparsers) -> None:
@@ -48,7 +49,7 @@ def register(parsers: Subparsers) -> None:
     for verb, about in (
         ("stop", "switch instances off"),
         ("start", "switch stopped instances on"),
-        ("terminate", "remove instances with their disks, for good"),
+        ("terminate", "remove instances for good, with their disks but for those to keep"),
     ):
         parser = command(
             inner,
@@ -141,6 +142,7 @@ def _facts(i: Instance) -> None:
             ("address", i.address),
             ("its own", ", ".join(own) if (own := i.identity.get("addresses", [])) != [i.address] else None),
             ("origin", i.origin),
+            *((d.role, _disk(d)) for d in i.disks if len(i.disks) > 1 or d.grown_from),
             ("host name", i.identity.get("host_name")),
             ("machine id", i.identity.get("machine_id")),
             *(("host key", key) for key in i.identity.get("host_keys", [])),
@@ -150,11 +152,24 @@ def _facts(i: Instance) -> None:
     )
 
 
+def _disk(disk: HeldDisk) -> str:
+    """A disk of an instance."""
+    grown = f", grown from {iec(disk.grown_from)}" if disk.grown_from else ""
+    return f"{iec(disk.bytes)}{grown}{', kept afterwards' if disk.kept else ''}" + (
+        f" ({disk.disk})" if disk.disk else ""
+    )
+
+
 def _act(client: Client, given: argparse.Namespace) -> int:
     where = _where(given)
     if where is None and len(given.instances) == 1 and not given.plan:
         i = client.act_on_instance(given.instances[0], given.verb)
-        emit_json(i) if given.json else out(f"{i.name} {i.state}")
+        if given.json:
+            emit_json(i)
+            return 0
+        out(f"{i.name} {i.state}")
+        if i.state == "terminated" and (kept := [d for d in i.disks if d.kept]):
+            say(f"Kept at the site: {', '.join(f'{d.role} {iec(d.bytes)} ({d.disk})' for d in kept)}.")
         return 0
     chosen: dict[str, Any] = {"instances": given.instances} if where is None else {"where": where}
     plan = client.plan_instance_change(given.verb, **chosen)

@@ -7,13 +7,14 @@ from typing import TYPE_CHECKING, Any
 
 from bathotype.cli.options import Subparsers, command, group, read_yaml, reference, tags, tags_of
 from bathotype.cli.output import emit_json, facts, follow, out, say, table
-from bathotype.core.errors import REFUSED
+from bathotype.core.errors import REFUSED, Invalid
 from bathotype.core.firstboot.settings import first_boot_of
-from bathotype.core.units import iec
+from bathotype.core.units import bytes_of, iec
 
 if TYPE_CHECKING:
     from bathotype.client import Client
-    from bathotype.wire.fleet import PlannedInstance
+    from bathotype.core.lifecycle.room import Room
+    from bathotype.wire.fleet import PlannedDisk, PlannedInstance
 
 #: Instances of which a plan shows the settings.
 _SHOWN = 12
@@ -28,7 +29,8 @@ def register(parsers: Subparsers) -> None:
         "launch instances of a version, each with an identity of its own",
         examples="  bathotype launch gauge-collector --region skerry-1 --name gauge-a\n"
         "  bathotype launch gauge-collector@1.0.0 --region skerry-1 --zone skerry-1b --count 3 --name 'gauge-{n:02}' --first-boot tide-station\n"
-        "  bathotype launch gauge-collector --region skerry-1 --first-boot ./quay.yaml --plan",
+        "  bathotype launch gauge-collector --region skerry-1 --first-boot ./quay.yaml --plan\n"
+        "  bathotype launch surge-model --region skerry-1 --boot-size 20GiB --extra-disk 100GiB --keep-data-disks",
     )
     reference(parser)
     parser.add_argument("--region", required=True)
@@ -37,6 +39,15 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--count", type=int, default=1, help="how many (default: 1)")
     parser.add_argument("--name", default="", metavar="PATTERN", help="{n} or {n:03} is the instance's number")
     parser.add_argument("--first-boot", metavar="FILE|NAME", help="YAML file with settings, or the name of saved ones")
+    parser.add_argument(
+        "--boot-size", metavar="SIZE", help="such as 20GiB: a larger boot disk, whose file system grows at first boot"
+    )
+    parser.add_argument(
+        "--extra-disk", metavar="SIZE", action="append", default=[], help="an empty disk besides; may be repeated"
+    )
+    parser.add_argument(
+        "--keep-data-disks", action="store_true", help="all disks but the boot disk stay when an instance is terminated"
+    )
     parser.add_argument(
         "--wait-seconds", type=int, default=300, help="seconds that an instance may take to become ready (default: 300)"
     )
@@ -67,6 +78,7 @@ def _launch(client: Client, given: argparse.Namespace) -> int:
         "count": given.count,
         "name": given.name,
         "first_boot": first_boot,
+        "room": _room(given),
         "wait_seconds": given.wait_seconds,
         "tags": tags_of(given),
     }
@@ -95,6 +107,35 @@ def _launch(client: Client, given: argparse.Namespace) -> int:
     return 0
 
 
+def _room(given: argparse.Namespace) -> Room:
+    """The disks beyond the version's."""
+    from pydantic import ValidationError
+
+    from bathotype.core.lifecycle.room import Room
+
+    try:
+        return Room(
+            boot_bytes=bytes_of(given.boot_size) if given.boot_size else None,
+            extra_disks=[bytes_of(text) for text in given.extra_disk],
+            keep_data_disks=given.keep_data_disks,
+        )
+    except ValidationError as error:
+        fault = error.errors()[0]
+        where = "--boot-size" if fault["loc"][0] == "boot_bytes" else "--extra-disk"
+        raise Invalid(
+            f"{where}: {fault['msg']}.", advice="Give 1 MiB or more, in whole sectors of 512 bytes."
+        ) from error
+    except ValueError as error:
+        raise Invalid(f"That is no size: {error}.", advice="Write such as 20GiB.") from error
+
+
+def _disk(disk: PlannedDisk) -> str:
+    """One disk of each instance."""
+    grown = f", grown from {iec(disk.grown_from)}" if disk.grown_from else ""
+    empty = ", empty" if disk.role.startswith("extra-") else ""
+    return f"{disk.role} {iec(disk.bytes)}{grown}{empty}{', kept afterwards' if disk.kept else ''}"
+
+
 def _quota(name: str, used: int, most: int) -> tuple[str, str]:
     """What the site lets the account have, and how much of it is taken."""
     what, _, unit = name.rpartition("_")
@@ -116,7 +157,7 @@ def _show_plan(plan: Any, given: argparse.Namespace) -> int:
             ("version", plan.reference),
             ("region", plan.region),
             ("instances", ", ".join(plan.names)),
-            ("disks", ", ".join(f"{d.role} {iec(d.bytes)}" for d in plan.disks)),
+            ("disks", "; ".join(map(_disk, plan.disks))),
             ("base disk", base),
             *(_quota(name, *figures) for name, figures in plan.quotas.items()),
             *((f"allowance {a.name}", f"{a.used} of {a.most} in use") for a in plan.allowances),

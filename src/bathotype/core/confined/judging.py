@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from bathotype.core.confined.task import Bench, Task
 from bathotype.core.contents.inventory import Contents, read_contents
@@ -35,7 +35,8 @@ class Judged:
 def _disk(bench: Bench, question: JudgeQuestion) -> Judged:
     disk = GuestDisk.open(bench.sources[0])
     findings = residue.scan(disk, question.source, layout=disk.layout, identity_kept=question.identity_kept)
-    return Judged(tuple(findings), read_contents(disk), survey(disk, question.source.host_name), _used(disk))
+    contents = replace(read_contents(disk), root_bytes=disk.root.length, root_last=disk.root_is_last)
+    return Judged(tuple(findings), contents, survey(disk, question.source.host_name), _used(disk))
 
 
 def _used(disk: GuestDisk) -> int:

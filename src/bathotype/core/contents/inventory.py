@@ -33,6 +33,9 @@ class Contents:
     services: tuple[str, ...] = ()
     users: tuple[str, ...] = ()
     files: int = 0
+    #: The size of the partition with the system, and whether nothing lies behind it; 0 and None where it is not seen.
+    root_bytes: int = 0
+    root_last: bool | None = None
 
     def as_data(self) -> dict[str, Any]:
         """Plain data for a record or an answer."""

@@ -16,6 +16,7 @@ import yaml
 from bathotype.core.errors import Invalid
 from bathotype.core.firstboot.addresses import Interface, addresses_in, interface_of
 from bathotype.core.firstboot.settings import FirstBoot, Network, User
+from bathotype.core.units import iec
 
 _MOST_USER_DATA = 65536
 
@@ -139,6 +140,8 @@ class Seen:
     users: frozenset[str] | None = None
     #: Keys that may log in, by user, each as its type and blob.
     keys: dict[str, frozenset[str]] = field(default_factory=dict)
+    #: Size of the file system that is mounted at ``/``, in bytes.
+    root_bytes: int | None = None
 
 
 def key_of(line: str) -> str:
@@ -146,9 +149,12 @@ def key_of(line: str) -> str:
     return " ".join(line.split()[:2])
 
 
-def differences(settings: FirstBoot, host_name: str, seen: Seen) -> list[str]:
-    """What was asked for and is not there, as sentences."""
+def differences(settings: FirstBoot, host_name: str, seen: Seen, *, least_root: int = 0) -> list[str]:
+    """What was asked for and is not there, as sentences; ``least_root`` is how large its file system should be at least."""
     found = []
+    if seen.root_bytes is not None and seen.root_bytes < least_root:
+        about = f"Its file system has {iec(seen.root_bytes)}; it should have about {iec(least_root)} or more"
+        found.append(f"{about}: it did not grow with the boot disk.")
     if seen.host_name.partition(".")[0] != host_name:
         found.append(f"Its host name is {seen.host_name}, not {host_name}.")
     if settings.network.mode == "static":

@@ -73,6 +73,9 @@ def _user_data(settings: FirstBoot, host_name: str) -> str:
     if settings.ssh_public_keys:
         config["ssh_authorized_keys"] = settings.ssh_public_keys
     config["ssh_deletekeys"] = True
+    # Said, since a system's own settings may turn it off: a boot disk may be larger than the version's.
+    config["growpart"] = {"mode": "auto", "devices": ["/"], "ignore_growroot_disabled": True}
+    config["resize_rootfs"] = True
     if settings.users:
         config["users"] = ["default", *[_user(user) for user in settings.users]]
     own = "#cloud-config\n" + yaml.safe_dump(config, sort_keys=False)

@@ -152,6 +152,11 @@ class GuestAgent:
             :_MOST_ADDRESSES
         ]
 
+    def mounted_bytes(self, point: str) -> int | None:
+        """The size of the file system that is mounted there; None where the agent does not tell."""
+        found = self._ask("guest-get-fsinfo", answers.FileSystems)
+        return next((one.total_bytes for one in found if one.mountpoint == point), None)
+
     def commands(self) -> set[str]:
         """The commands that this agent offers and allows."""
         return {c.name for c in self._ask("guest-info", answers.Info).supported_commands if c.enabled}

@@ -57,6 +57,16 @@ class Interface(_Answer):
 Interfaces = Annotated[list[Interface], Field(max_length=1000)]
 
 
+class FileSystem(_Answer):
+    """One of ``guest-get-fsinfo``."""
+
+    mountpoint: Line
+    total_bytes: Annotated[int, Field(strict=True, ge=0, lt=1 << 63)] | None = Field(default=None, alias="total-bytes")
+
+
+FileSystems = Annotated[list[FileSystem], Field(max_length=10_000)]
+
+
 class Command(_Answer):
     """One command of ``guest-info``."""
 

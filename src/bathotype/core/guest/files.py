@@ -74,6 +74,12 @@ class GuestDisk(FileTree):
             )
         return cls(source, layout, root)
 
+    @property
+    def root_is_last(self) -> bool:
+        """Whether the root volume is a partition behind which its disk has no other."""
+        others = (v for v in self.layout.volumes if v.disk == self.root.disk)
+        return self.root.logical is None and all(v.start <= self.root.start for v in others)
+
     @cached_property
     def fs(self) -> Ext4:
         """The root file system."""

@@ -29,7 +29,7 @@ INSTANCE_VERBS = {
         InstanceVerb("start", "Start it", ("stopped",), "running", "It is switched on."),
         InstanceVerb(
             "terminate", "Terminate it", ("running", "stopped", "lost"), "terminated",
-            "The machine and its disks are removed for good.", loses=True,
+            "The machine and its disks are removed for good, but for data disks that were launched to be kept.", loses=True,
         ),
     )
 }  # fmt: skip

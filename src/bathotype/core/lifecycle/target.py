@@ -9,21 +9,9 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, ConfigDict, Field, field_validator
 
 from bathotype.core.contents.platform import Platform
-from bathotype.core.units import iec, plural
+from bathotype.core.units import bytes_of, iec, plural
 
-_UNITS = {"B": 0, "KIB": 10, "MIB": 20, "GIB": 30, "TIB": 40}
 _Name = Annotated[str, Field(min_length=1, max_length=200)]
-
-
-def bytes_of(text: str) -> int:
-    """A size as people write it: ``2 TiB``, ``512 MiB`` or a number of bytes.  Raises `ValueError`."""
-    number, _, unit = text.strip().partition(" ")
-    if unit.upper() not in {"", *_UNITS}:
-        raise ValueError("write a size such as 2 TiB, or a number of bytes")
-    try:
-        return int(float(number) * (1 << _UNITS[unit.upper() or "B"]))
-    except (ValueError, OverflowError) as error:
-        raise ValueError("write a size such as 2 TiB, or a number of bytes") from error
 
 
 class Target(BaseModel):

@@ -30,7 +30,7 @@ from bathotype.wire import fleet as wire
 
 _PAGE = select(
     Instance.id, Instance.name, Instance.version_id, Instance.region, Instance.zone, Instance.state, Instance.origin,
-    Instance.site_machine, Instance.address, Instance.identity, Instance.reason, Instance.differences, Instance.launched_at, Instance.ended_at,
+    Instance.site_machine, Instance.address, Instance.identity, Instance.reason, Instance.differences, Instance.disks, Instance.launched_at, Instance.ended_at,
 )  # fmt: skip
 _newer, _own = aliased(Version), aliased(Version)
 _OFFERED = (_newer.line_id == Version.line_id, _newer.state == VersionState.RELEASED, ~_newer.pin_only)
@@ -90,6 +90,7 @@ def _told(page: CTE, *, descending: bool) -> Statement:
         identity=page.c.identity,
         reason=page.c.reason,
         differences=page.c.differences,
+        disks=page.c.disks,
         launched_at=page.c.launched_at,
         ended_at=page.c.ended_at,
     )

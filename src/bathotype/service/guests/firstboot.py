@@ -15,8 +15,9 @@ from bathotype.service.records import Instance
 _ZONE_FOLDER = "/zoneinfo/"
 
 
-def read_seen(agent: GuestAgent, settings: FirstBoot, identity: dict[str, Any]) -> Seen:
-    """What can be compared with the settings; only what they name is read.  Raises where the agent is silent."""
+def read_seen(agent: GuestAgent, settings: FirstBoot, identity: dict[str, Any], *, root: bool = False) -> Seen:
+    """What can be compared with the settings; only what they name is read, and with ``root`` how large its file system is.
+    Raises where the agent is silent."""
     zone = _zone(agent) if settings.time_zone else None
     homes = _homes(agent) if settings.users else None
     keys = {}
@@ -30,6 +31,7 @@ def read_seen(agent: GuestAgent, settings: FirstBoot, identity: dict[str, Any]) 
         zone,
         None if homes is None else frozenset(homes),
         keys,
+        _root_bytes(agent) if root else None,
     )
 
 
@@ -46,6 +48,13 @@ def note_differences(session: Session, instance: Instance, differ: list[str]) ->
 def alert_subject(instance: Instance) -> str:
     """What an alert about an instance is about: its name may occur in other regions."""
     return f"{instance.name} in {instance.region}"
+
+
+def _root_bytes(agent: GuestAgent) -> int | None:
+    try:
+        return agent.mounted_bytes("/")
+    except AgentRefused:
+        return None
 
 
 def _zone(agent: GuestAgent) -> str | None:

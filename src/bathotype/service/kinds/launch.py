@@ -17,6 +17,7 @@ from bathotype.core.firstboot.checks import differences
 from bathotype.core.firstboot.seed import build_seed
 from bathotype.core.firstboot.settings import first_boot_of
 from bathotype.core.guest.agent import AgentRefused
+from bathotype.core.lifecycle.room import least_root
 from bathotype.core.units import plural
 from bathotype.service import audit
 from bathotype.service.admission import rooms
@@ -33,6 +34,10 @@ from bathotype.sites.protocol import Site, SiteMachine
 
 _AT_ONCE = 8
 _POLL = 0.3
+
+
+#: Tag of an instance's empty disks: its id.
+_EXTRA = "bathotype-extra"
 
 
 class LaunchParams(Params):
@@ -116,7 +121,13 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
             session.execute(
                 update(Instance)
                 .where(Instance.id == instance.id)
-                .values(state="starting", site_machine=machine.id, address=machine.address, zone=machine.zone)
+                .values(
+                    state="starting",
+                    site_machine=machine.id,
+                    address=machine.address,
+                    zone=machine.zone,
+                    disks=_with_ids(instance.disks, machine),
+                )
             )
 
     def _start(self, instance: Instance, base: BaseDisk, tags: dict[str, str]) -> SiteMachine:
@@ -130,7 +141,8 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
                 zone=instance.zone or base.zone or None,
                 machine_size=instance.machine_size,
                 boot_disk=str(base.site_disk),
-                data_disks=base.data_disks,
+                boot_bytes=instance.disks[0]["bytes"] if instance.disks and instance.disks[0]["grown_from"] else None,
+                data_disks=[*base.data_disks, *self._extra_disks(instance, instance.zone or base.zone, tags)],
                 tags=tags,
             )
         except NotFound:
@@ -140,6 +152,17 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
         self._site.set_seed(machine.id, seed.volume())
         self._site.power(machine.id, "on")
         return machine
+
+    def _extra_disks(self, instance: Instance, zone: str, tags: dict[str, str]) -> list[str]:
+        """The empty disks that an instance gets, made where they are not there yet."""
+        return [
+            self._site.create_disk(
+                self.params.region, disk["bytes"], key=f"{instance.id}/{disk['role']}", tags={**tags, _EXTRA: instance.id},
+                name=f"{instance.name}-{disk['role']}", zone=zone,
+            ).id
+            for disk in instance.disks
+            if disk["role"].startswith("extra-")
+        ]  # fmt: skip
 
     # First boot
 
@@ -178,7 +201,9 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
                         return False
                 identity = read_identity(agent)
                 settings = first_boot_of(instance.first_boot)
-                differ = differences(settings, instance.host_name, read_seen(agent, settings, identity))
+                least = least_root(instance.disks, self._root_bytes)
+                seen_now = read_seen(agent, settings, identity, root=least > 0)
+                differ = differences(settings, instance.host_name, seen_now, least_root=least)
         except NotFound:
             self._fail(instance, "It was deleted at the site while it started.")
             return True
@@ -214,6 +239,12 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
             self.context.log(f"{instance.name}: {text}", "warning")
         return True
 
+    @cached_property
+    def _root_bytes(self) -> int:
+        """The size of the partition with the system, in the version; 0 where it is not known."""
+        with self.context.session() as session:
+            return int(session.get_one(Version, self.params.version_id).contents.get("root_bytes") or 0)
+
     def _console_tail(self, instance: Instance) -> str:
         waited = self.params.wait_seconds
         text = f"It did not come up with its first-boot settings within {waited} s."
@@ -237,6 +268,8 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
         for instance in self._instances(*unfinished):
             for machine in self._made_for(instance):
                 self._site.delete_machine(machine)
+            for disk in self._site.disks(self.params.region, tag=(_EXTRA, instance.id)):
+                self._site.delete_disk(disk.id)  # no machine has come to have it
             if instance.state != "failed":
                 self._fail(instance, f"The launch was {outcome}.")
 
@@ -288,6 +321,11 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
                 for i in sorted(instances, key=lambda i: i.name)
             ],
         }
+
+
+def _with_ids(disks: list[dict[str, Any]], machine: SiteMachine) -> list[dict[str, Any]]:
+    """The record of an instance's disks with their ids at the site, which has them in the same order."""
+    return [{**disk, "disk": there.id} for disk, there in zip(disks, machine.disks, strict=False)]
 
 
 class _SomeFailed(BathotypeError):

@@ -49,6 +49,9 @@ class Instance(Base):
     identity: Mapped[dict[str, Any]] = mapped_column(default=dict)
     reason: Mapped[str | None]
     differences: Mapped[list[Any]] = mapped_column(default=list)  # from its first-boot settings, as sentences
+    disks: Mapped[list[Any]] = mapped_column(
+        default=list
+    )  # role, bytes, grown_from, kept, and disk: its id at the site
     launched_at: Mapped[datetime] = mapped_column(default=utcnow)
     seen_at: Mapped[datetime | None]
     asked_at: Mapped[datetime | None]

@@ -128,7 +128,7 @@ def start_instance(instance: str, caller: Operator, service: ServiceOf) -> wire.
 
 @router.post("/{instance}/terminate")
 def terminate_instance(instance: str, caller: Operator, service: ServiceOf) -> wire.Instance:
-    """Remove an instance with its disks.  It cannot be brought back."""
+    """Remove an instance with its disks, but for those to keep.  It cannot be brought back."""
     return _act(instance, caller, service, "terminate")
 
 

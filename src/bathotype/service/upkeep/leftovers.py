@@ -12,6 +12,7 @@ from datetime import timedelta
 from sqlalchemy import select, update
 
 from bathotype.core.errors import NotFound
+from bathotype.service.instances import kept_disks
 from bathotype.service.kinds import KINDS
 from bathotype.service.records import Instance, Operation
 from bathotype.service.records.base import utcnow
@@ -61,7 +62,8 @@ def _remove(turn: Turn, site: Site, region: str, operation: str, machines: list[
     with turn.database.reads() as session:
         query = select(Instance.id).where(Instance.operation_id == operation, Instance.state.not_in(_OVER))
         wanted = set(session.scalars(query))
-    kept: set[str] = set()
+        launched = session.scalars(select(Instance).where(Instance.operation_id == operation))
+        kept = {disk for row in launched for disk in kept_disks(row)}
     for machine in machines:
         if machine.tags.get(_INSTANCE) in wanted:
             kept |= {disk.id for disk in machine.disks}

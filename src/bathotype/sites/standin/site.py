@@ -94,9 +94,9 @@ class StandinSite:
             yield from page["items"]
             after = page["after"]
 
-    def _delete(self, path: str) -> None:
+    def _delete(self, path: str, **parameters: Any) -> None:
         try:
-            self._call("DELETE", path)
+            self._call("DELETE", path, params=parameters)
         except NotFound:
             return
 
@@ -213,6 +213,7 @@ class StandinSite:
         zone: str | None,
         machine_size: str,
         boot_disk: str,
+        boot_bytes: int | None = None,
         data_disks: Sequence[str] = (),
         tags: dict[str, str],
     ) -> SiteMachine:
@@ -222,6 +223,7 @@ class StandinSite:
             "zone": zone,
             "size": machine_size,
             "boot_disk": boot_disk,
+            "boot_bytes": boot_bytes,
             "data_disks": list(data_disks),
             "tags": tags,
             "client_key": key,
@@ -234,8 +236,8 @@ class StandinSite:
     def power(self, machine: str, action: str) -> None:
         self._call("POST", f"/v1/machines/{machine}/power", json={"action": action})
 
-    def delete_machine(self, machine: str) -> None:
-        self._delete(f"/v1/machines/{machine}")
+    def delete_machine(self, machine: str, *, keep: Sequence[str] = ()) -> None:
+        self._delete(f"/v1/machines/{machine}", keep=list(keep))
 
 
 def _detail(answer: httpx.Response) -> str:
