@@ -21,6 +21,7 @@ import pytest
 
 from bathotype.core.errors import BathotypeError
 from bathotype.core.guest.agent import GuestAgent
+from bathotype.core.lifecycle.room import Room
 from tests.support import System, e2fsck, holds, until
 
 pytestmark = [
@@ -229,11 +230,11 @@ def launched(system: System, reference: str, source: Source, count: int, seen: d
     with system.core as client:
         operation = client.launch(
             reference=reference, region="skerry-1", count=count, name=f"{source.name}-{{n}}",
-            first_boot=settings, wait_seconds=900,
+            first_boot=settings, wait_seconds=900, room=Room(boot_bytes=3 << 30, extra_disks=[16 << 20]),
         )  # fmt: skip
         ids = [i["id"] for i in (client.wait(operation.id).result or {})["instances"]]
         instances = [client.instance(i) for i in ids]
-    assert [i.state for i in instances] == ["running"] * count
+    assert [(i.state, i.differences) for i in instances] == [("running", [])] * count
     for instance in instances:
         with system.site().agent(str(instance.machine_id), timeout=60) as agent:
             seen["machine-id"].append(sh(agent, "cat /etc/machine-id").strip())
@@ -244,6 +245,10 @@ def launched(system: System, reference: str, source: Source, count: int, seen: d
             assert "GMT+1" in sh(agent, "readlink /etc/localtime")
             assert "orla" in sh(agent, "getent passwd orla")
             assert "gauge collector 2.3.1" in sh(agent, PAGE), "the web server answers"
+            assert (agent.mounted_bytes("/") or 0) > 2.5 * (1 << 30), "its file system has grown with its disk"
+            assert "16777216" in sh(agent, "cat /sys/block/vd*/size | awk '{print $1 * 512}'"), (
+                "and the empty disk is there"
+            )
             assert f"{instance.name}.tide.example" in sh(agent, "cat /etc/hosts")
             assert sh(agent, "cat /root/.bash_history /root/.ssh/id_ed25519 2>/dev/null | wc -c").strip() == "0"
             assert "pier nine" not in sh(agent, "journalctl -t gauge --no-pager 2>&1; true")

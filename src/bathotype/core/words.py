@@ -7,12 +7,13 @@ WORDS: dict[str, str] = {
     "allowance": "How many instances of something may run at once.",
     "alert": "A condition that somebody should look at. It stays until it is over.",
     "base disk": "A launch-ready disk of a version at a region's site; machines are made of it without a copy.",
-    "capture": "Making a version from a machine's disk: live (the machine keeps running), stopped (it is off) or "
+    "capture": "Making a version from a machine's disks: live (the machine keeps running), stopped (it is off) or "
     "as-is (nothing is removed; its identity stays in the version).",
     "chunk": "64 KiB of a disk. Equal chunks are stored once in a region.",
     "content digest": "Names the bytes of a version, wherever they are stored.",
     "contents": "What is installed on a version's disk: system, packages, services, users.",
     "copies": "How many base disks of a version are kept ready in a region.",
+    "data disk": "A disk of a machine besides its boot disk. A version has those that were captured with it, by role: data-1, data-2.",
     "event": "One line of the audit trail: who did what to what, and when.",
     "finding": "One thing that the residue scan found. High ones are accepted by name before a release.",
     "first-boot settings": "What makes an instance itself: host name, domain, time zone, network, users, keys.",
