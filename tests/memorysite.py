@@ -22,6 +22,7 @@ from bathotype.core.contents.platform import PlatformOffered
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.errors import NotFound, Refused, Unavailable
 from bathotype.core.guest.agent import AgentSilent, GuestAgent
+from bathotype.core.lifecycle.networks import Attach, FirewallSet, Networks, Opening, PublicAddress, Subnet
 from bathotype.core.lifecycle.purpose import SizeOffered
 from bathotype.sites.protocol import SiteDisk, SiteLimits, SiteMachine
 
@@ -257,6 +258,16 @@ class MemorySite:
         quotas = {"machines": (len(held), self._cloud.most_machines), "snapshots": (0, 40)}
         return SiteLimits(REGIONS, MACHINE_SIZES, 2 * 1024**4, TAGS, quotas, PLATFORMS)
 
+    def networks(self, region: str) -> Networks:
+        self._region(region)
+        used = {m.facts.public_address: m.facts.name for m in self._cloud.machines.values()}
+        public = ("2001:db8:5::10", "2001:db8:5::11")
+        return Networks(
+            (Subnet("quays", "tide", "192.0.2.0/25", 100), Subnet("office", "tide", "192.0.2.128/25", 3)),
+            (FirewallSet("closed", ()), FirewallSet("web", (Opening("tcp", 80, 80, "0.0.0.0/0"),))),
+            tuple(PublicAddress(one, used.get(one)) for one in public),
+        )
+
     def machines(self, region: str) -> Iterator[SiteMachine]:
         # Looked up when it is asked for, not before: callers rely on that.
         self._region(region)
@@ -366,6 +377,8 @@ class MemorySite:
         boot_disk: str,
         boot_bytes: int | None = None,
         data_disks: Sequence[str] = (),
+        attach: Attach | None = None,
+        isolated: bool = False,
         tags: dict[str, str],
     ) -> SiteMachine:
         self._region(region)
@@ -383,7 +396,16 @@ class MemorySite:
                 place = zone or base.zone
                 made = self.place(name, region, place, machine_size, replace(disk, boot=True), tags, boot_disk)
                 own = [self._own(other, f"{name}-data-{n}", tags) for n, other in enumerate(data_disks, 1)]
-                self._machine(made.id).facts = replace(made, disks=(*made.disks, *own))
+                given = attach or Attach()
+                public = next((a.address for a in self.networks(region).public_addresses if a.machine is None), None)
+                self._machine(made.id).facts = replace(
+                    made,
+                    disks=(*made.disks, *own),
+                    address=given.address or made.address,
+                    subnet="" if isolated else given.subnet or "quays",
+                    firewalls=tuple(given.firewalls),
+                    public_address=public if given.public_address else None,
+                )
                 return made.id
 
             return self._machine(self._once(key, make)).facts

@@ -121,6 +121,9 @@ def _place(site: Site, spec: Spec, rng: random.Random, number: int) -> None:
         created_from=None,
         seed=None,
         client_key=None,
+        subnet="quays",
+        firewalls=["web", "office-ssh"],
+        public_address=None,
         body="modelled",
     )
     disks = [_record(spec, rng, f"{spec.name}-boot", spec.disk_mib, tags)]

@@ -141,6 +141,11 @@ class ModelledGuest:
     def _opaque_value(self, key: str, default: Any = "") -> Any:
         return (self._opaque or {}).get(key, default)
 
+    def page(self, path: str) -> str | None:
+        """What its web server shows; None where it has none."""
+        data = self._files.read(path) if self._files is not None else None
+        return data.decode("utf-8", "replace") if data else None
+
     def host_name(self) -> str:
         """The guest's host name."""
         if self._files is None:

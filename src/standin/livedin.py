@@ -151,6 +151,10 @@ def lived_in(kind: Kind, host: str, address: str, rng: random.Random, *, spill: 
     _system(tree, kind, host, machine_id, rng)
     _people(tree, host, rng)
     _software(tree, kind, rng)
+    if kind.name == GAUGE.name:
+        tree.put(
+            "/var/www/html/index.html", "<!doctype html><title>Gauge</title><p>Halvane Tide Office: gauge collector\n"
+        )
     _traces(tree, kind, host, address, machine_id, rng)
     settings = f"station_name = {host}\ninterval_seconds = 60\nupstream = https://intake.halvane.example/v2\n"
     if spill:

@@ -77,6 +77,9 @@ class Machine(Base):
     guest: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict)
     console: Mapped[str] = mapped_column(Text, default="")
     client_key: Mapped[str | None]
+    subnet: Mapped[str] = mapped_column(default="")  # empty for a machine that nothing shall reach
+    firewalls: Mapped[list[str]] = mapped_column(JSON, default=list)
+    public_address: Mapped[str | None]
     created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
 
 

@@ -24,13 +24,14 @@ from standin.qemubody import QemuBody
 from standin.qmp import MonitorError
 from standin.records import Attachment, Base, Disk, Export, Machine
 from standin.sitedisks import SiteDisks
+from standin.sitenetworks import SiteNetworks
 from standin.siterules import SiteError
 from standin.world import LARGEST_DISK, REGIONS, SIZES, Account
 
 _PLACES_LOCK = 91_001
 
 
-class Site(SiteDisks):
+class Site(SiteDisks, SiteNetworks):
     """Everything that the API does, without HTTP."""
 
     def __init__(self, data: Path, database_url: str, *, clones_per_second: float) -> None:
@@ -40,6 +41,9 @@ class Site(SiteDisks):
         Base.metadata.create_all(self._engine)
         with self._engine.begin() as connection:  # a stand-in made by an earlier release has disks without a zone
             connection.execute(text("alter table disks add column if not exists zone varchar not null default ''"))
+            for column in ("subnet varchar not null default ''", "firewalls json", "public_address varchar"):
+                connection.execute(text(f"alter table machines add column if not exists {column}"))
+            connection.execute(text("update machines set firewalls = '[]' where firewalls is null"))
         self._pace = ClonePace(clones_per_second)
         self.sessions = sessionmaker(self._engine, expire_on_commit=False)
         self._exports = ExportProcesses(data / "exports")
@@ -135,11 +139,15 @@ class Site(SiteDisks):
                 attached.append(own)
             # From here on one creation at a time: two must not get one address, or one place in the quota.
             session.execute(select(func.pg_advisory_xact_lock(_PLACES_LOCK)))
-            held = session.scalar(select(func.count()).where(Machine.account == account.name))
-            if (held or 0) >= account.machines:
+            try:
+                place = self._attached(session, account, body)
+                held = session.scalar(select(func.count()).where(Machine.account == account.name))
+                if (held or 0) >= account.machines:
+                    raise SiteError(403, "quota", f"The account has {held} of {account.machines} machines.")
+            except SiteError:
                 for disk in made:
                     disks.remove(self.path(disk))
-                raise SiteError(403, "quota", f"The account has {held} of {account.machines} machines.")
+                raise
             machine = Machine(
                 id=f"m-{secrets.token_hex(6)}",
                 account=account.name,
@@ -149,7 +157,7 @@ class Site(SiteDisks):
                 size=body.get("size", "small"),
                 body=SIZES[body.get("size", "small")].body,
                 state="stopped",
-                address=self._free_address(session, body["region"]),
+                **place,
                 mac=new_mac(),
                 tags=body.get("tags", {}),
                 created_from=created_from,
@@ -200,13 +208,6 @@ class Site(SiteDisks):
         self.delete_disk(account, template_id)
         self.set_seed(account, machine.id, lab_seed(machine.id, body["name"], machine.mac))
         return self.power(account, machine.id, "on") if body["on"] else machine
-
-    def _free_address(self, session: Session, region: str) -> str:
-        # Documentation ranges (RFC 5737), one a region; addresses are reused once all were given out.
-        prefix = {"skerry-1": "192.0.2", "fjord-2": "198.51.100", "lagoon-3": "203.0.113"}[region]
-        taken = set(session.scalars(select(Machine.address).where(Machine.region == region)))
-        free = (f"{prefix}.{n}" for n in range(10, 250) if f"{prefix}.{n}" not in taken)
-        return next(free, f"2001:db8::{secrets.randbelow(1 << 16):x}:{secrets.randbelow(1 << 16):x}")
 
     def set_seed(self, account: Account, machine_id: str, seed: bytes) -> Machine:
         """Attach a first-boot seed volume."""

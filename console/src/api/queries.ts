@@ -87,6 +87,11 @@ export const ask = {
       placeholderData: (before: Schema["Inspection"] | undefined) =>
         before?.machine.id === machine || before?.machine.name === machine ? before : undefined,
     }),
+  networks: (region: string) =>
+    queryOptions({
+      queryKey: ["networks", region],
+      queryFn: () => answer(http.GET("/api/v1/regions/{region}/networks", { params: { path: { region } } })),
+    }),
   operation: (id: string) =>
     queryOptions({
       queryKey: ["operation", id],

@@ -53,6 +53,9 @@ export function Component() {
             ["Region", one.zone ? `${one.region}, zone ${one.zone}` : one.region],
             ["Size", data.machine_size],
             ["Address", one.address],
+            ["Subnet", one.subnet],
+            ["Firewall sets", one.subnet && ((one.firewalls ?? []).join(", ") || "none: no port is open")],
+            ["Public address", one.public_address],
             ["Host name", data.host_name],
             ...(one.disks ?? []).map((disk): [string, ReactNode] => [
               disk.role === "boot" ? "Boot disk" : `Disk ${disk.role}`,

@@ -32,6 +32,8 @@ export function Component() {
   const [problem, setProblem] = useState<unknown>(null);
   const [busy, setBusy] = useState(false);
   const [keep, setKeep] = useState(false);
+  const [firewalls, setFirewalls] = useState<string[]>([]);
+  const [reached, setReached] = useState(false);
   const value = (name: string) => given[name] ?? "";
   const set = (name: string) => (event: { target: { value: string } }) =>
     setGiven({ ...given, [name]: event.target.value });
@@ -43,6 +45,7 @@ export function Component() {
   const version = useQuery({ ...ask.version(reference), enabled: reference !== "", retry: false });
   const kept = version.data?.version.regions ?? [];
   const region = value("region") || (regions.find((r) => r.reachable && kept.includes(r.name))?.name ?? kept[0] ?? "");
+  const networks = useQuery({ ...ask.networks(region), enabled: region !== "", retry: false }).data;
   const body: Request = {
     reference,
     region,
@@ -51,6 +54,12 @@ export function Component() {
     count: Math.max(1, Number(value("count")) || 1),
     name: value("name"),
     first_boot: firstBoot(value),
+    attach: {
+      subnet: value("subnet") || null,
+      address: value("address") || null,
+      firewalls,
+      public_address: reached,
+    },
     room: {
       boot_bytes: bytes(value("boot")),
       extra_disks: sizes(value("extra")).map((text) => bytes(text) ?? 0),
@@ -134,6 +143,53 @@ export function Component() {
           />
           <TextField label="Names" value={value("name")} onChange={set("name")} hint="{n} or {n:02} is the number." />
         </div>
+        {networks && (
+          <>
+            <Heading>Network</Heading>
+            <div className="grid gap-x-5 sm:grid-cols-2">
+              <Choice
+                label="Subnet"
+                value={value("subnet")}
+                onChange={set("subnet")}
+                options={[
+                  ["", "the site's default"],
+                  ...networks.subnets.map((one): [string, string] => [
+                    one.name,
+                    `${one.name}, ${one.cidr}, ${one.free} free`,
+                  ]),
+                ]}
+              />
+              <TextField
+                label="Fixed address"
+                value={value("address")}
+                onChange={set("address")}
+                placeholder="any of the subnet"
+                hint="For one instance."
+              />
+            </div>
+            <fieldset className="mb-3">
+              <legend className="text-small mb-0.5 font-medium">Firewall sets</legend>
+              {networks.firewalls.map((one) => (
+                <Check
+                  key={one.name}
+                  label={`${one.name}: opens ${one.opens.join("; ") || "nothing"}`}
+                  checked={firewalls.includes(one.name)}
+                  onChange={(e) =>
+                    setFirewalls(
+                      e.target.checked ? [...firewalls, one.name] : firewalls.filter((name) => name !== one.name),
+                    )
+                  }
+                />
+              ))}
+              <p className="text-label text-ink-3">Without one, nobody reaches the instances.</p>
+            </fieldset>
+            <Check
+              label="Each gets a public address"
+              checked={reached}
+              onChange={(e) => setReached(e.target.checked)}
+            />
+          </>
+        )}
         <Heading>Disks</Heading>
         <div className="grid gap-x-5 sm:grid-cols-2">
           <TextField

@@ -70,6 +70,15 @@ export function PlanAside({
           </ul>
         </>
       )}
+      {plan.subnet && (
+        <>
+          <h3 className="mt-3 font-semibold">Network</h3>
+          <p>
+            Subnet {plan.subnet}.{" "}
+            {(plan.opened ?? []).length ? `Open: ${(plan.opened ?? []).join("; ")}.` : "No port is open to anybody."}
+          </p>
+        </>
+      )}
       <Instances plan={plan} />
       {plan.verdicts.length > 0 && (
         <>

@@ -23,7 +23,7 @@ export function bytes(text: string): number | null {
 /** "1 instance", "2 instances", "3 copies". */
 export function plural(count: number, noun: string): string {
   if (count === 1) return `1 ${noun}`;
-  const many = /[^aeiou]y$/.test(noun) ? `${noun.slice(0, -1)}ies` : `${noun}s`;
+  const many = /[^aeiou]y$/.test(noun) ? `${noun.slice(0, -1)}ies` : noun.endsWith("s") ? `${noun}es` : `${noun}s`;
   return `${count.toLocaleString("en-GB")} ${many}`;
 }
 

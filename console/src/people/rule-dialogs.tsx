@@ -16,7 +16,12 @@ export function RuleDialog({ close }: { close: () => void }) {
   const [name, setName] = useState("");
   const [applies, setApplies] = useState("*");
   const [effect, setEffect] = useState<"refuse" | "warn">("refuse");
-  const [given, setGiven] = useState({ released_only: false, signed: false, residue_clean: false });
+  const [given, setGiven] = useState({
+    released_only: false,
+    signed: false,
+    residue_clean: false,
+    no_public_address: false,
+  });
   const [days, setDays] = useState("");
   const [only, setOnly] = useState<string[]>([]);
   const act = async () => {
@@ -56,6 +61,7 @@ export function RuleDialog({ close }: { close: () => void }) {
       {demand("released_only", "Only released versions")}
       {demand("signed", "Only with a signature that holds")}
       {demand("residue_clean", "Only without an open finding")}
+      {demand("no_public_address", "Only without a public address")}
       <TextField
         label="Released within so many days"
         type="number"

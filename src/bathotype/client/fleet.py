@@ -8,6 +8,7 @@ from typing import Any, Literal
 from bathotype.client.calls import Calls
 from bathotype.client.transport import if_match
 from bathotype.core.firstboot.settings import FirstBoot
+from bathotype.core.lifecycle.networks import Attach
 from bathotype.core.lifecycle.room import Room
 from bathotype.wire import fleet
 from bathotype.wire import operations as work
@@ -26,13 +27,16 @@ class FleetCalls(Calls):
         count: int = 1,
         name: str = "",
         first_boot: FirstBoot | str | dict[str, Any] | None = None,
+        attach: Attach | None = None,
         room: Room | None = None,
         tags: dict[str, str] | None = None,
         wait_seconds: int = 300,
         key: str | None = None,
     ) -> work.Operation:
         """Launch instances: see `bathotype.wire.fleet.LaunchRequest`."""
-        body = _launch_request(reference, region, zone, machine_size, count, name, first_boot, room, tags, wait_seconds)
+        body = _launch_request(
+            reference, region, zone, machine_size, count, name, first_boot, attach, room, tags, wait_seconds
+        )
         return work.Operation.model_validate(self._create("/launches", body, key))
 
     def plan_launch(
@@ -45,12 +49,15 @@ class FleetCalls(Calls):
         count: int = 1,
         name: str = "",
         first_boot: FirstBoot | str | dict[str, Any] | None = None,
+        attach: Attach | None = None,
         room: Room | None = None,
         tags: dict[str, str] | None = None,
         wait_seconds: int = 300,
     ) -> fleet.LaunchPlan:
         """What a launch would do, with everything that forbids it."""
-        body = _launch_request(reference, region, zone, machine_size, count, name, first_boot, room, tags, wait_seconds)
+        body = _launch_request(
+            reference, region, zone, machine_size, count, name, first_boot, attach, room, tags, wait_seconds
+        )
         return self._transport.one(fleet.LaunchPlan, "POST", "/launch-plans", json=body)
 
     def instances(
@@ -142,6 +149,7 @@ def _launch_request(
     count: int,
     name: str,
     first_boot: FirstBoot | str | dict[str, Any] | None,
+    attach: Attach | None,
     room: Room | None,
     tags: dict[str, str] | None,
     wait_seconds: int,
@@ -149,7 +157,7 @@ def _launch_request(
     settings = FirstBoot.model_validate(first_boot) if isinstance(first_boot, dict) else first_boot
     return fleet.LaunchRequest(
         reference=reference, region=region, zone=zone, machine_size=machine_size, count=count, name=name,
-        first_boot=settings, room=room or Room(), tags=tags or {}, wait_seconds=wait_seconds,
+        first_boot=settings, attach=attach or Attach(), room=room or Room(), tags=tags or {}, wait_seconds=wait_seconds,
     ).model_dump(mode="json")  # fmt: skip
 
 

@@ -44,6 +44,10 @@ class OverviewCalls(Calls):
         """The links between regions."""
         return self._transport.many(places.LinkState, "/links")
 
+    def networks(self, region: str) -> places.NetworksState:
+        """What instances in a region can attach to."""
+        return self._transport.one(places.NetworksState, "GET", f"/regions/{region}/networks")
+
     def buckets(self) -> list[places.BucketState]:
         """The buckets that the account may import from."""
         return self._transport.many(places.BucketState, "/buckets")

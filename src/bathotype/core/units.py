@@ -41,4 +41,6 @@ def plural(count: int, noun: str) -> str:
     """``plural(2, 'version') == '2 versions'``."""
     if count == 1:
         return f"1 {noun}"
-    return f"{count} {noun[:-1]}ies" if re.search("[^aeiou]y$", noun) else f"{count} {noun}s"
+    if re.search("[^aeiou]y$", noun):
+        return f"{count} {noun[:-1]}ies"
+    return f"{count} {noun}es" if noun.endswith("s") else f"{count} {noun}s"

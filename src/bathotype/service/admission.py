@@ -91,9 +91,13 @@ def judge(
     region: str,
     tags: Iterable[str],
     *,
+    subnet: str = "",
+    firewalls: Iterable[str] = (),
+    public: bool = False,
     only_general: bool = False,
 ) -> Judged:
-    """Decide by every rule that holds for an account, given by id and name."""
+    """Decide by every rule that holds for an account, given by id and name; ``subnet``, ``firewalls`` and ``public`` say
+    where an instance attaches."""
     row = _FACTS.first(over, account=account[0], version=version.id, line=version.line_id)
     held = [(own, rule) for own, rule in _rules(row.rules or "[]") if not (only_general and own)]
     rules = [rule for _, rule in held]
@@ -113,6 +117,9 @@ def judge(
         signed=valid,
         open_findings=row.findings,
         tags=frozenset(tags),
+        subnet=subnet,
+        firewalls=frozenset(firewalls),
+        public=public,
     )
     holders = tuple(account[1] if own else None for own, _ in held)
     return Judged(decide(rules, facts), holders, row.limited)

@@ -12,6 +12,7 @@ from bathotype.core.errors import Damaged, Invalid, NotFound, Refused, Unavailab
 from bathotype.core.firstboot.addresses import take
 from bathotype.core.firstboot.checks import faults
 from bathotype.core.firstboot.settings import FirstBoot, first_boot_of, numbered
+from bathotype.core.lifecycle.networks import Networks, attach_faults, attach_remarks, open_to
 from bathotype.core.lifecycle.purpose import Purpose, SizeOffered, judge_size
 from bathotype.core.lifecycle.references import parse_reference
 from bathotype.core.lifecycle.room import disks_of_instance, room_faults, room_remarks
@@ -45,6 +46,7 @@ class AtSite:
     limits: SiteLimits | None
     out: str = ""
     taken: tuple[str, ...] = ()
+    networks: Networks | None = None
 
 
 def ask_site(reach: Reach, caller: Principal, body: LaunchRequest) -> AtSite:
@@ -53,14 +55,14 @@ def ask_site(reach: Reach, caller: Principal, body: LaunchRequest) -> AtSite:
     names = _names(body)
     try:
         site = reach.site(body.region, caller.account)
-        limits = site.limits(body.region)
+        limits, networks = site.limits(body.region), site.networks(body.region)
         if len(names) > _ASKED_ONE_BY_ONE:
             taken = {machine.name for machine in site.machines(body.region)} & set(names)
         else:
             taken = {name for name in names if site.machine_named(body.region, name) is not None}
     except Unavailable as error:
         return AtSite(None, error.message)
-    return AtSite(limits, "", tuple(sorted(taken)))
+    return AtSite(limits, "", tuple(sorted(taken)), networks)
 
 
 def _names(body: LaunchRequest) -> list[str]:
@@ -112,6 +114,7 @@ def record_launch(session: Session, reach: Reach, caller: Principal, body: Launc
                 host_name=host,
                 first_boot=own.model_dump(mode="json"),
                 disks=disks,
+                attach=body.attach.model_dump(mode="json"),
             )
         )
     audit.record(
@@ -168,6 +171,11 @@ def _addresses_in_use(session: Session, caller: Principal, region: str) -> set[s
         found |= {address} if address else set()
         found |= {str(one).partition("/")[0] for one in static or ()}
     return found
+
+
+def _has_address(session: Session, caller: Principal, region: str, address: str) -> bool:
+    here = Instance.account_id == caller.account_id, Instance.region == region, Instance.address == address, IS_PRESENT
+    return session.scalar(select(Instance.id).where(*here).limit(1)) is not None
 
 
 def _first_boot_faults(
@@ -256,7 +264,18 @@ def plan_launch(
         blockers, warnings = blockers + too_small, warnings + small
     else:
         blockers.append(_out(session, body.region, seen, at_site.out))
-    judged = judge(session, (caller.account_id, caller.account), seen, body.region, tags)
+    attach, subnet, opened = body.attach, "", []
+    if at_site.networks is not None:
+        blockers += attach_faults(attach, at_site.networks, body.count, body.region)
+        warnings += attach_remarks(attach, at_site.networks)
+        opened = open_to(attach, at_site.networks)
+        subnet = found.name if (found := at_site.networks.subnet(attach.subnet)) else ""
+    if attach.address and _has_address(session, caller, body.region, attach.address):
+        blockers.append(f"The address {attach.address} is in use in {body.region}. Give another, or leave it out.")
+    judged = judge(
+        session, (caller.account_id, caller.account), seen, body.region, tags,
+        subnet=subnet, firewalls=attach.firewalls, public=bool(attach.public_address),
+    )  # fmt: skip
     blockers += judged.decision.reasons_for("refuse")
     warnings += judged.decision.reasons_for("warn")
     counted = rooms(session, caller.account_id, version.id, version.line_id, lock=lock)
@@ -275,6 +294,8 @@ def plan_launch(
         region=body.region,
         names=names,
         disks=[PlannedDisk.model_validate(asdict(disk)) for disk in disks_of_instance(version.disks, body.room)],
+        subnet=subnet or None,
+        opened=opened,
         instances=[_planned(name, host, own) for name, (host, own) in zip(names, each, strict=True)] if each else [],
         base_disk_bytes=base_bytes,
         blockers=blockers,

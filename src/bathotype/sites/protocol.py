@@ -10,6 +10,7 @@ from typing import Any, Literal, Protocol
 
 from bathotype.core.contents.platform import PlatformOffered
 from bathotype.core.guest.agent import GuestAgent
+from bathotype.core.lifecycle.networks import Attach, Networks
 from bathotype.core.lifecycle.purpose import SizeOffered
 
 
@@ -46,6 +47,9 @@ class SiteMachine:
     created_from: str | None
     created_at: datetime
     mac: str = ""
+    subnet: str = ""
+    firewalls: tuple[str, ...] = ()
+    public_address: str | None = None
 
     @property
     def boot_disk(self) -> SiteDisk | None:
@@ -80,6 +84,10 @@ class Site(Protocol):
 
     def limits(self, region: str | None = None) -> SiteLimits:
         """Regions, sizes, rules and quotas.  With a region, `Unavailable` where that is out."""
+        ...
+
+    def networks(self, region: str) -> Networks:
+        """Subnets, firewall sets and public addresses of a region."""
         ...
 
     def machines(self, region: str) -> Iterator[SiteMachine]:
@@ -166,11 +174,14 @@ class Site(Protocol):
         boot_disk: str,
         boot_bytes: int | None = None,
         data_disks: Sequence[str] = (),
+        attach: Attach | None = None,
+        isolated: bool = False,
         tags: dict[str, str],
     ) -> SiteMachine:
         """A machine whose boot disk is a clone of a base disk or snapshot; it is off until started.
 
         ``boot_bytes`` makes the clone larger: it reads as zeros behind what was cloned.  ``data_disks`` are unused disks that become the machine's own, or base disks and snapshots, which are cloned.
+        An isolated machine is on a network of its own: it reaches nothing, and nothing reaches it.
         """
         ...
 

@@ -8,6 +8,7 @@ from typing import Any, Literal
 from pydantic import Field, model_validator
 
 from bathotype.core.firstboot.settings import FirstBoot
+from bathotype.core.lifecycle.networks import Attach
 from bathotype.core.lifecycle.room import Room
 from bathotype.wire.common import Answer, Plan, Revised, Wire, example
 from bathotype.wire.rules import Allowance, Verdict
@@ -40,6 +41,7 @@ class LaunchRequest(Wire):
         default="", description="Pattern of names; {n} or {n:03} is the number.", examples=["gauge-{n:02}"]
     )
     first_boot: FirstBoot | str | None = Field(default=None, description="Settings, or the name of saved ones.")
+    attach: Attach = Field(default=Attach(), description="Where instances attach.")
     room: Room = Field(default=Room(), description="Disks beyond the version's.")
     tags: dict[str, str] = {}
     wait_seconds: int = Field(default=300, ge=5, le=3600, description="How long an instance may take to come up.")
@@ -77,6 +79,8 @@ class LaunchPlan(Plan):
     region: str
     names: list[str]
     disks: list[PlannedDisk] = Field(description="What each instance gets, the boot disk first.")
+    subnet: str | None = Field(default=None, description="Where they attach; null where the site does not say.")
+    opened: list[str] = Field(default=[], description="What their firewall sets open, and to whom.")
     instances: list[PlannedInstance] = Field(default=[], description="What makes each of them itself.")
     base_disk_bytes: int = Field(
         description="Bytes to be written to the site first; 0 if there is a base disk already."
@@ -116,6 +120,9 @@ class Instance(Answer):
         default=[], description="What of its first-boot settings was not seen in it, as its agent told."
     )
     disks: list[HeldDisk] = Field(default=[], description="The disks that it was launched with.")
+    subnet: str | None = None
+    firewalls: list[str] = []
+    public_address: str | None = None
     launched_at: datetime
     ended_at: datetime | None = None
 

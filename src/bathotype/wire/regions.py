@@ -113,6 +113,38 @@ class LinkState(Answer):
     bytes_moved: int
 
 
+class SubnetState(Answer):
+    """A subnet of a region."""
+
+    name: str
+    network: str
+    cidr: str
+    free: int = Field(description="How many of its addresses are free.")
+
+
+class FirewallState(Answer):
+    """A firewall set: what it opens, and to whom."""
+
+    name: str
+    opens: list[str]
+
+
+class PublicAddressState(Answer):
+    """An address that is reached from outside."""
+
+    address: str
+    machine: str | None = Field(description="The machine that has it; null where it is free.")
+
+
+class NetworksState(Answer):
+    """What instances in a region can attach to."""
+
+    region: str
+    subnets: list[SubnetState] = Field(description="The first one is the default.")
+    firewalls: list[FirewallState]
+    public_addresses: list[PublicAddressState]
+
+
 class BucketState(Answer):
     """A bucket that the account may import from."""
 

@@ -26,6 +26,13 @@ def describe(site: TheSite, account: Caller, region: str | None = None) -> dict[
     }
 
 
+@router.get("/v1/networks")
+def networks(site: TheSite, account: Caller, region: str) -> dict[str, Any]:
+    with site.sessions.begin() as session:
+        site.check_region(session, region)
+        return site.networks(session, account, region)
+
+
 @router.get("/v1/quota")
 def quota(site: TheSite, account: Caller) -> dict[str, Any]:
     with site.sessions() as session:

@@ -27,8 +27,20 @@ class NewMachine(BaseModel):
     boot_disk: str
     boot_bytes: int | None = None
     data_disks: list[str] = []
+    subnet: str | None = None
+    address: str | None = None
+    firewalls: list[str] = []
+    public_address: bool | str = False
+    isolated: bool = False
     tags: dict[str, str] = {}
     client_key: str | None = None
+
+
+class Probe(BaseModel):
+    """A connection to try: to a port, from an address."""
+
+    port: int = Field(ge=1, le=65535)
+    source: str
 
 
 class Power(BaseModel):
@@ -80,6 +92,11 @@ def power(site: TheSite, account: Caller, machine_id: str, body: Power) -> dict[
     machine = site.power(account, machine_id, body.action)
     with site.sessions() as session:
         return one_machine(session, machine)
+
+
+@router.post("/v1/machines/{machine_id}/probe")
+def probe(site: TheSite, account: Caller, machine_id: str, body: Probe) -> dict[str, Any]:
+    return site.probe(account, machine_id, body.port, body.source)
 
 
 @router.put("/v1/machines/{machine_id}/seed", status_code=204)

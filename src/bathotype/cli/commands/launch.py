@@ -13,6 +13,7 @@ from bathotype.core.units import bytes_of, iec
 
 if TYPE_CHECKING:
     from bathotype.client import Client
+    from bathotype.core.lifecycle.networks import Attach
     from bathotype.core.lifecycle.room import Room
     from bathotype.wire.fleet import PlannedDisk, PlannedInstance
 
@@ -30,6 +31,7 @@ def register(parsers: Subparsers) -> None:
         examples="  bathotype launch gauge-collector --region skerry-1 --name gauge-a\n"
         "  bathotype launch gauge-collector@1.0.0 --region skerry-1 --zone skerry-1b --count 3 --name 'gauge-{n:02}' --first-boot tide-station\n"
         "  bathotype launch gauge-collector --region skerry-1 --first-boot ./quay.yaml --plan\n"
+        "  bathotype launch gauge-collector --region skerry-1 --subnet office --firewall web --public\n"
         "  bathotype launch surge-model --region skerry-1 --boot-size 20GiB --extra-disk 100GiB --keep-data-disks",
     )
     reference(parser)
@@ -39,6 +41,23 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--count", type=int, default=1, help="how many (default: 1)")
     parser.add_argument("--name", default="", metavar="PATTERN", help="{n} or {n:03} is the instance's number")
     parser.add_argument("--first-boot", metavar="FILE|NAME", help="YAML file with settings, or the name of saved ones")
+    parser.add_argument("--subnet", help="default: the site's (`bathotype regions networks` lists them)")
+    parser.add_argument("--address", help="a fixed address of the subnet, for one instance")
+    parser.add_argument(
+        "--firewall",
+        metavar="SET",
+        action="append",
+        default=[],
+        help="a firewall set, which opens ports; may be repeated",
+    )
+    parser.add_argument(
+        "--public",
+        nargs="?",
+        const=True,
+        default=False,
+        metavar="ADDRESS",
+        help="with a public address: any, or this one",
+    )
     parser.add_argument(
         "--boot-size", metavar="SIZE", help="such as 20GiB: a larger boot disk, whose file system grows at first boot"
     )
@@ -78,6 +97,7 @@ def _launch(client: Client, given: argparse.Namespace) -> int:
         "count": given.count,
         "name": given.name,
         "first_boot": first_boot,
+        "attach": _attach(given),
         "room": _room(given),
         "wait_seconds": given.wait_seconds,
         "tags": tags_of(given),
@@ -105,6 +125,13 @@ def _launch(client: Client, given: argparse.Namespace) -> int:
         for text in i.differences:
             say(f"warning: {i.name}: {text}", style="dark_orange3")
     return 0
+
+
+def _attach(given: argparse.Namespace) -> Attach:
+    """Where instances attach."""
+    from bathotype.core.lifecycle.networks import Attach
+
+    return Attach(subnet=given.subnet, address=given.address, firewalls=given.firewall, public_address=given.public)
 
 
 def _room(given: argparse.Namespace) -> Room:
@@ -159,6 +186,9 @@ def _show_plan(plan: Any, given: argparse.Namespace) -> int:
             ("instances", ", ".join(plan.names)),
             ("disks", "; ".join(map(_disk, plan.disks))),
             ("base disk", base),
+            ("subnet", f"{plan.subnet}, {given.address}" if plan.subnet and given.address else plan.subnet),
+            ("open", "; ".join(plan.opened) or "nothing"),
+            ("public address", "each gets one" if given.public is True else given.public or None),
             *(_quota(name, *figures) for name, figures in plan.quotas.items()),
             *((f"allowance {a.name}", f"{a.used} of {a.most} in use") for a in plan.allowances),
             *((f"rule {v.rule}", v.outcome) for v in plan.verdicts if v.outcome != "not-concerned"),

@@ -34,6 +34,14 @@ def register(parsers: Subparsers) -> None:
     )
     parser.add_argument("region")
     command(inner, "sizes", _sizes, "list the machine sizes of every region", examples="  bathotype regions sizes")
+    parser = command(
+        inner,
+        "networks",
+        _networks,
+        "list a region's subnets, firewall sets and public addresses",
+        examples="  bathotype regions networks skerry-1",
+    )
+    parser.add_argument("region")
     command(
         inner,
         "links",
@@ -137,6 +145,16 @@ def _sizes(client: Client, given: argparse.Namespace) -> None:
         ((row["region"], row["name"], row["processors"], iec((row["memory_mib"] or 0) << 20)) for row in rows),
         empty="No site answers.",
     )
+
+
+def _networks(client: Client, given: argparse.Namespace) -> None:
+    found = client.networks(given.region)
+    if given.json:
+        return emit_json(found)
+    rows = [("subnet", s.name, f"{s.cidr} of network {s.network}; {s.free} addresses free") for s in found.subnets]
+    rows += [("firewall set", f.name, "opens " + ("; ".join(f.opens) or "nothing")) for f in found.firewalls]
+    rows += [("public address", a.address, f"of {a.machine}" if a.machine else "free") for a in found.public_addresses]
+    table(("what", "name", "about"), rows)
 
 
 def _links(client: Client, given: argparse.Namespace) -> None:

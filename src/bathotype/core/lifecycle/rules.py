@@ -58,12 +58,19 @@ class LaunchRule(BaseModel):
     checks_passed: list[Name] | None = Field(default=None, min_length=1)
     regions: list[str] | None = Field(default=None, min_length=1)
     tags: list[str] | None = Field(default=None, min_length=1, description="Tags that the launch must carry.")
+    subnets: list[str] | None = Field(default=None, min_length=1, description="Only into these subnets.")
+    firewalls: list[str] | None = Field(
+        default=None, min_length=1, description="Only with these firewall sets, or none."
+    )
+    no_public_address: bool = Field(default=False, description="No instance gets a public address.")
     exceptions: list[RuleException] = Field(default=[], max_length=500)
 
     @model_validator(mode="after")
     def _says_something(self) -> LaunchRule:
-        said = (self.owners, self.lines, self.no_older_than_days, self.checks_passed, self.regions, self.tags)
-        if not (self.released_only or self.signed or self.residue_clean or any(s is not None for s in said)):
+        said = (self.owners, self.lines, self.no_older_than_days, self.checks_passed, self.regions, self.tags,
+                self.subnets, self.firewalls)  # fmt: skip
+        flags = self.released_only or self.signed or self.residue_clean or self.no_public_address
+        if not (flags or any(s is not None for s in said)):
             raise ValueError("A rule needs at least one condition, such as released_only or owners.")
         if len({e.name for e in self.exceptions}) != len(self.exceptions):
             raise ValueError("Each exception needs a name of its own.")
@@ -86,6 +93,10 @@ class LaunchFacts:
     open_findings: int = 0
     checks: frozenset[str] = frozenset()
     tags: frozenset[str] = field(default_factory=frozenset)
+    #: Where it attaches; the subnet is empty where it is not known.
+    subnet: str = ""
+    firewalls: frozenset[str] = frozenset()
+    public: bool = False
 
 
 @dataclass(frozen=True)
@@ -170,6 +181,12 @@ def _failures(rule: LaunchRule, facts: LaunchFacts) -> list[tuple[str, str]]:
             )
     if rule.regions is not None and facts.region not in rule.regions:
         fail(f"region {facts.region} is not allowed.", f"Launch in {' or '.join(rule.regions)}.")
+    if rule.subnets is not None and facts.subnet and facts.subnet not in rule.subnets:
+        fail(f"subnet {facts.subnet} is not allowed.", f"Launch with --subnet {' or '.join(rule.subnets)}.")
+    if rule.firewalls is not None and (others := sorted(facts.firewalls - set(rule.firewalls))):
+        fail(f"the firewall sets {', '.join(others)} are not allowed.", f"Use {' or '.join(rule.firewalls)}, or none.")
+    if rule.no_public_address and facts.public:
+        fail("a public address is not allowed.", "Launch without one.")
     if missing := sorted(set(rule.tags or ()) - facts.tags):
         lacking = (
             f"the tag {missing[0]} is missing." if len(missing) == 1 else f"the tags {', '.join(missing)} are missing."

@@ -30,7 +30,7 @@ from bathotype.wire import fleet as wire
 
 _PAGE = select(
     Instance.id, Instance.name, Instance.version_id, Instance.region, Instance.zone, Instance.state, Instance.origin,
-    Instance.site_machine, Instance.address, Instance.identity, Instance.reason, Instance.differences, Instance.disks, Instance.launched_at, Instance.ended_at,
+    Instance.site_machine, Instance.address, Instance.identity, Instance.reason, Instance.differences, Instance.disks, Instance.attach, Instance.launched_at, Instance.ended_at,
 )  # fmt: skip
 _newer, _own = aliased(Version), aliased(Version)
 _OFFERED = (_newer.line_id == Version.line_id, _newer.state == VersionState.RELEASED, ~_newer.pin_only)
@@ -91,6 +91,9 @@ def _told(page: CTE, *, descending: bool) -> Statement:
         reason=page.c.reason,
         differences=page.c.differences,
         disks=page.c.disks,
+        subnet=page.c.attach["subnet"].astext,
+        firewalls=func.coalesce(page.c.attach["firewalls"], literal_column("'[]'::jsonb")),
+        public_address=func.nullif(page.c.attach["public_address"].astext, "false"),
         launched_at=page.c.launched_at,
         ended_at=page.c.ended_at,
     )

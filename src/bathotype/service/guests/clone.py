@@ -78,6 +78,7 @@ class InsideClone:
             machine_size=source.machine_size,
             boot_disk=self._snapshot,
             data_disks=[room.id],
+            isolated=True,
             tags=tags,
         )
         self._room = room.id

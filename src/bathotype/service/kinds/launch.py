@@ -17,6 +17,7 @@ from bathotype.core.firstboot.checks import differences
 from bathotype.core.firstboot.seed import build_seed
 from bathotype.core.firstboot.settings import first_boot_of
 from bathotype.core.guest.agent import AgentRefused
+from bathotype.core.lifecycle.networks import Attach
 from bathotype.core.lifecycle.room import least_root
 from bathotype.core.units import plural
 from bathotype.service import audit
@@ -127,6 +128,12 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
                     address=machine.address,
                     zone=machine.zone,
                     disks=_with_ids(instance.disks, machine),
+                    attach={
+                        **instance.attach,
+                        "subnet": machine.subnet,
+                        "firewalls": list(machine.firewalls),
+                        "public_address": machine.public_address or False,
+                    },
                 )
             )
 
@@ -142,6 +149,7 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
                 machine_size=instance.machine_size,
                 boot_disk=str(base.site_disk),
                 boot_bytes=instance.disks[0]["bytes"] if instance.disks and instance.disks[0]["grown_from"] else None,
+                attach=Attach.model_validate(instance.attach),
                 data_disks=[*base.data_disks, *self._extra_disks(instance, instance.zone or base.zone, tags)],
                 tags=tags,
             )

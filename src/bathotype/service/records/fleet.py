@@ -52,6 +52,9 @@ class Instance(Base):
     disks: Mapped[list[Any]] = mapped_column(
         default=list
     )  # role, bytes, grown_from, kept, and disk: its id at the site
+    attach: Mapped[dict[str, Any]] = mapped_column(
+        default=dict
+    )  # asked for; then subnet, firewalls, public_address as they are
     launched_at: Mapped[datetime] = mapped_column(default=utcnow)
     seen_at: Mapped[datetime | None]
     asked_at: Mapped[datetime | None]

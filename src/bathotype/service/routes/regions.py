@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import asdict
+
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -237,6 +239,21 @@ def list_links(caller: Reader, service: ServiceOf, reads: ReadsOf) -> list[wire.
                 )
             )
     return found
+
+
+@router.get("/regions/{region}/networks")
+def show_networks(region: str, caller: Reader, service: ServiceOf) -> wire.NetworksState:
+    """The subnets, firewall sets and public addresses of a region, as its site tells them now."""
+    found = service.reach.site(service.reach.check_region(region), caller.account).networks(region)
+    return wire.NetworksState(
+        region=region,
+        subnets=[wire.SubnetState.model_validate(asdict(one)) for one in found.subnets],
+        firewalls=[
+            wire.FirewallState(name=one.name, opens=[opening.text for opening in one.openings])
+            for one in found.firewalls
+        ],
+        public_addresses=[wire.PublicAddressState.model_validate(asdict(one)) for one in found.public_addresses],
+    )
 
 
 @router.get("/buckets")

@@ -158,7 +158,10 @@ class Follower:
         version, account = session.get_one(Version, version_id), session.get_one(Account, self._account)
         shares = shares_of_version(session, self._account, version)
         seen = usable_of(session, version, shares)
-        judged = judge(session, (account.id, account.name), seen, machine.region, machine.tags)
+        judged = judge(
+            session, (account.id, account.name), seen, machine.region, machine.tags,
+            subnet=machine.subnet, firewalls=machine.firewalls, public=machine.public_address is not None,
+        )  # fmt: skip
         reasons = judged.decision.reasons_for("refuse")
         if seen.owner_id != self._account and not shares:
             reasons.append(f"{seen.owner}/{seen.reference} is not shared with {account.name}.")

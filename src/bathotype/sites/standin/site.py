@@ -17,6 +17,14 @@ from bathotype.core.disk.nbd import NbdDisk
 from bathotype.core.disk.nbdpool import NbdPool
 from bathotype.core.errors import BathotypeError, NotFound, OutOfSpace, Refused, Unavailable
 from bathotype.core.guest.agent import AgentSilent, GuestAgent
+from bathotype.core.lifecycle.networks import (
+    Attach,
+    FirewallSet,
+    Networks,
+    Opening,
+    PublicAddress,
+    Subnet,
+)
 from bathotype.core.lifecycle.purpose import SizeOffered
 from bathotype.sites.protocol import SiteDisk, SiteLimits, SiteMachine
 from bathotype.sites.standin.channel import WebSocketStream
@@ -111,6 +119,20 @@ class StandinSite:
             tuple(site["demanded_tags"]),
             {name: (q["used"], q["most"]) for name, q in quota.items()},
             {name: _platform(r.get("machines", {})) for name, r in site["regions"].items()},
+        )
+
+    def networks(self, region: str) -> Networks:
+        told = self._get("/v1/networks", region=region)
+        return Networks(
+            tuple(Subnet(s["name"], s["network"], s["cidr"], s["free"]) for s in told["subnets"]),
+            tuple(
+                FirewallSet(
+                    f["name"],
+                    tuple(Opening(o["protocol"], o["first"], o["last"], o["source"]) for o in f["openings"]),
+                )
+                for f in told["firewalls"]
+            ),
+            tuple(PublicAddress(a["address"], a["machine"]) for a in told["public_addresses"]),
         )
 
     def machines(self, region: str) -> Iterator[SiteMachine]:
@@ -215,9 +237,13 @@ class StandinSite:
         boot_disk: str,
         boot_bytes: int | None = None,
         data_disks: Sequence[str] = (),
+        attach: Attach | None = None,
+        isolated: bool = False,
         tags: dict[str, str],
     ) -> SiteMachine:
         body = {
+            **(attach or Attach()).model_dump(),
+            "isolated": isolated,
             "name": name,
             "region": region,
             "zone": zone,
@@ -297,4 +323,7 @@ def _machine(data: dict[str, Any]) -> SiteMachine:
         data["created_from"],
         datetime.fromisoformat(data["created_at"]),
         data["mac"],
+        data.get("subnet", ""),
+        tuple(data.get("firewalls", ())),
+        data.get("public_address"),
     )
