@@ -90,7 +90,9 @@ export function Component() {
   const place = regions.find((r) => r.name === region);
   const forbidden = !may("operate");
   return (
-    <Page aside={<PlanAside plan={plan.data} problem={plan.error} reference={reference} region={region} />}>
+    <Page
+      aside={<PlanAside plan={plan.data} problem={plan.error} reference={reference} region={region} unclear={wrong} />}
+    >
       <Says under="Each instance has an identity of its own on its first boot.">{`Launch ${body.count === 1 ? "an instance" : `${body.count} instances`}${reference ? ` from ${reference}` : ""}${region ? ` in ${region}` : ""}.`}</Says>
       <form onSubmit={(event) => void launch(event)} className="mt-5 max-w-2xl">
         <div className="grid gap-x-5 sm:grid-cols-2">

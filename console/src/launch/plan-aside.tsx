@@ -19,8 +19,10 @@ export function PlanAside({
   problem,
   reference,
   region,
+  unclear,
 }: {
   plan?: Plan;
+  unclear: boolean;
   problem: unknown;
   reference: string;
   region: string;
@@ -28,6 +30,7 @@ export function PlanAside({
   if (problem) return <ProblemShown problem={problem} />;
   if (!reference || !region)
     return <p className="text-small text-ink-2">There is no released version to launch yet.</p>;
+  if (unclear) return <p className="text-small text-ink-2">What it would do is said once every field is clear.</p>;
   if (!plan) return <Loading />;
   return (
     <section aria-label="What it would do" aria-live="polite" className="text-small">
