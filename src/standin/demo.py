@@ -14,6 +14,7 @@ from typing import Any
 
 from sqlalchemy import func, select
 
+from standin.desktop import make_file_system
 from standin.disks import create_raw, partitions, tool
 from standin.guest import OPAQUE_OFFSET, opaque_block
 from standin.livedin import GAUGE, OLD_SURGE, SURGE, Kind, Tree, data_tree, lived_in
@@ -85,6 +86,7 @@ WORLD = (
     Spec("tide-core", "skerry-1", "skerry-1b", "surge-old-01", "medium", "running", OLD_SURGE, 512, special="mbr"),
     Spec("tide-core", "skerry-1", "skerry-1a", "surge-vault-01", "medium", "running", None, 256, special="luks"),
     Spec("tide-core", "skerry-1", "skerry-1b", "pilot-desk-01", "medium", "running", None, 512, special="windows"),
+    Spec("tide-core", "skerry-1", "skerry-1b", "pilot-desk-02", "medium", "stopped", None, 512, special="prepared"),
     Spec("harbour-watch", "fjord-2", "fjord-2a", "quay-gauge-01", "small", "running", GAUGE, 384),
     Spec("chart-house", "lagoon-3", "lagoon-3a", "chart-desk-01", "medium", "running", None, 512, special="windows"),
 )
@@ -302,13 +304,15 @@ def _opaque_disk(path: Path, spec: Any, rng: random.Random) -> None:
     kind = _LINUX if spec.special == "luks" else _WINDOWS
     _partition(path, f"label: gpt\nlabel-id: {_uuid(rng)}\ntype={kind},uuid={_uuid(rng)},name=system\n")
     part = partitions(path)[0]
-    if spec.special == "luks":
-        head = b"LUKS\xba\xbe" + struct.pack(">H", 2) + rng.randbytes(4000)
-        system = {"id": "halvane", "pretty-name": "Halvane Linux 12 (encrypted)", "version-id": "12"}
-    else:
-        head = b"\xeb\x52\x90NTFS    " + struct.pack("<HB", 512, 8) + bytes(496 - 13) + b"\0\0\x55\xaa"
-        system = {"id": "mswindows", "pretty-name": "Desktop system, Windows-like (modelled)", "version-id": "10"}
-    facts = {"host_name": spec.name, "machine_id": rng.randbytes(16).hex(), "os": system}
+    facts: dict[str, Any] = {"host_name": spec.name, "machine_id": rng.randbytes(16).hex()}
+    if spec.special != "luks":
+        facts["os"] = {"id": "desk", "pretty-name": "Desktop system, Windows-like (modelled)", "version-id": "10"}
+        if spec.special == "prepared":
+            facts |= {"host_name": "", "machine_id": "", "runs": 1, "prepared_at": "2026-10-12T08:30Z"}
+        make_file_system(path, part.start, part.size, facts, rng)
+        return
+    head = b"LUKS\xba\xbe" + struct.pack(">H", 2) + rng.randbytes(4000)
+    facts["os"] = {"id": "halvane", "pretty-name": "Halvane Linux 12 (encrypted)", "version-id": "12"}
     with path.open("r+b") as file:
         file.seek(part.start)
         file.write(head)

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import base64
 import json
+import re
 import secrets
 import shlex
 import threading
@@ -20,6 +21,7 @@ from typing import Any
 
 import yaml
 
+from standin.desktop import Desktop
 from standin.firstboot import read_seed, start_linux
 from standin.guestfiles import Edits, GuestFiles
 
@@ -81,7 +83,8 @@ class ModelledGuest:
         self._processes: dict[int, _Process] = {}
         self._serial = 1000
         self._stopped = threading.Event()
-        self._opaque = _read_opaque(facts.image)
+        self._desktop = _read_desktop(facts.image)
+        self._opaque = self._desktop.facts if self._desktop is not None else _read_opaque(facts.image)
         self._files = None if self._opaque is not None else GuestFiles(facts.image)
         self._commands: dict[str, Callable[..., Any]] = {
             "guest-sync": lambda id: id,
@@ -112,6 +115,9 @@ class ModelledGuest:
 
     def start(self, seed: bytes | None) -> list[str]:
         """Boot; returns console lines."""
+        if self._desktop is not None:
+            with self.write_lock:
+                return self._desktop.start(seed)
         if self._files is None:
             return [f"boot: {self._opaque_value('host_name', 'guest')} is up"]
         with self.write_lock:
@@ -159,7 +165,8 @@ class ModelledGuest:
         return [{"name": "root", "mountpoint": "/", "type": "ext4", "total-bytes": total, "disk": []}]
 
     def _info(self) -> dict[str, Any]:
-        hidden = set() if self._files else {n for n in self._commands if n.startswith(("guest-file", "guest-exec"))}
+        able = ("guest-file", "guest-exec") if self._desktop is None else ("guest-file",)
+        hidden = set() if self._files else {n for n in self._commands if n.startswith(able)}
         return {
             "version": "7.2.0",
             "supported_commands": [
@@ -284,8 +291,8 @@ class ModelledGuest:
     # Programs
 
     def _exec(self, path: str, arg: list[str] | None = None, capture_output: bool = False, **_: Any) -> dict[str, int]:
-        argv = [path.rsplit("/", 1)[-1], *(arg or [])]
-        program = getattr(self, "_run_" + argv[0].replace("-", "_"), None)
+        argv = [re.split(r"[/\\]", path)[-1], *(arg or [])]
+        program = getattr(self, "_run_" + re.sub(r"\W", "_", argv[0]), None)
         if program is None:
             raise AgentError(
                 f"Guest agent command failed, error was 'Failed to execute child process “{path}” (No such file or directory)'"
@@ -394,9 +401,27 @@ class ModelledGuest:
         done: tuple[int, bytes] = program(words[1:])
         return done
 
+    def _run_prepare_exe(self, argv: list[str]) -> tuple[int, bytes]:
+        """A desktop's own preparation tool, which shuts it down when it has ended well."""
+        if self._desktop is None:
+            raise OSError("prepare.exe: not found")
+        self._thawed.wait()
+        with self.write_lock:
+            code, out = self._desktop.prepare(argv)
+        if not code:
+            self._shutdown()
+        return code, out
+
     def _shutdown(self, mode: str = "powerdown") -> dict[str, Any]:
         threading.Thread(target=self._on_off, daemon=True).start()
         return {}
+
+
+def _read_desktop(image: Path) -> Desktop | None:
+    try:
+        return Desktop(image)
+    except LookupError:
+        return None
 
 
 def _read_opaque(image: Path) -> dict[str, Any] | None:

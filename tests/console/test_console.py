@@ -42,25 +42,25 @@ def test_a_machine_is_looked_at_planned_and_captured_live(desk: Opens, demo: Sys
     page.get_by_label("Into the line").select_option("pilot-desk")
     with halted(demo, "worker"):
         page.get_by_role("button", name="Capture it").click()
-        mara.says("Capture of pilot-desk@1.0.0 waits for a worker.")
+        mara.says("Capture of pilot-desk@1.1.0 waits for a worker.")
         page.get_by_role("button", name="Cancel it").click()
         expect(page.get_by_text("It is being cancelled")).to_be_visible()
     mara.says("was cancelled")
     page.get_by_role("button", name="Run it again").click()
     mara.says("succeeded in")
     expect(page.get_by_label("Log")).to_contain_text("The guest was frozen")
-    page.get_by_role("link", name="pilot-desk@1.0.0").first.click()
-    mara.says("pilot-desk@1.0.0 is staged")
+    page.get_by_role("link", name="pilot-desk@1.1.0").first.click()
+    mara.says("pilot-desk@1.1.0 is staged")
     page.get_by_role("button", name="Release it").click()
     with asked(page):
         page.get_by_role("dialog").get_by_role("button", name="Release it").click()
-    mara.says("pilot-desk@1.0.0 is released")
+    mara.says("pilot-desk@1.1.0 is released")
 
 
 def test_findings_forbid_a_release_until_each_is_accepted(desk: Opens) -> None:
     mara = desk("mara")
     page = mara.page
-    page.get_by_role("link", name=re.compile("Look at them: 2 findings")).click()
+    page.get_by_role("link", name=re.compile("Look at them: 2 findings.*gauge-collector")).click()
     mara.says("gauge-collector@1.4.0 is staged; 2 findings of high severity are open.")
     for left in (1, 0):
         page.get_by_role("button", name=re.compile("^Accept .*upload.env")).first.click()

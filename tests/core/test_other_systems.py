@@ -2,20 +2,25 @@
 
 from __future__ import annotations
 
+import contextlib
 import os
 import random
 import subprocess
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
+import numpy as np
 import pytest
 
 from bathotype.core.disk.btrfs import Btrfs
 from bathotype.core.disk.layout import read_layout, used_ranges
 from bathotype.core.disk.ntfs import Ntfs
+from bathotype.core.disk.overlay import Overlay
 from bathotype.core.disk.source import open_file
 from bathotype.core.disk.xfs import Xfs
 from bathotype.core.errors import Damaged
+from bathotype.core.generalize.prepared import marker_line
+from bathotype.core.generalize.profile import Marker
 from tests.core.test_journal import files, mounted, sh
 
 MIB = 1024 * 1024
@@ -152,6 +157,40 @@ def test_ntfs_in_an_orderly_state(folder: Path) -> None:
     image.write_bytes(data)
     with open_file(image) as source:
         assert "orderly" in read_layout(source).volumes[0].note
+
+
+def test_single_files_of_ntfs_are_read_as_its_own_tools_read_them(folder: Path) -> None:
+    image, chance = folder / "a.img", random.Random(5)
+    sh(f"truncate -s 64M {image} && mkntfs -q -F -f {image}")
+    names = {"tiny.txt": 11, "Größe.txt": 700, "block": 4096, "large.bin": 3_000_001, **{f"n{n}": n for n in range(40)}}
+    for name, size in names.items():
+        (folder / "f").write_bytes(chance.randbytes(size))
+        sh(f"ntfscp -q {image} {folder}/f '{name}'")
+    with open_file(image) as source:
+        fs = Ntfs(source)
+        for name in names:
+            held = subprocess.run(["ntfscat", image, name], capture_output=True, check=True).stdout
+            assert fs.read_file(f"/{name.upper()}", most=4_000_000) == held, name
+        assert (
+            fs.read_file("/large.bin", most=10)
+            == subprocess.run(["ntfscat", image, "large.bin"], capture_output=True, check=True).stdout[:10]
+        )
+        assert fs.read_file("/nosuch", most=10) is None and fs.read_file("/tiny.txt/below", most=10) is None
+        marker = Marker(path="/tiny.txt", match="^state=prepared")
+        assert marker_line(source, read_layout(source), marker) is None
+    (folder / "f").write_bytes(b"first\r\nstate=prepared \x1b[31mon a day\r\n")
+    sh(f"ntfscp -q {image} {folder}/f tiny.txt")
+    with open_file(image) as source:
+        told = marker_line(source, read_layout(source), marker)
+        assert told == "state=prepared [31mon a day", "nothing steers a terminal"
+    none = np.empty(0, np.int64)
+    with open_file(image) as source:
+        for seed in range(400):  # damaged tables: an answer, or a documented error
+            chance = random.Random(seed)
+            places = [chance.randrange(0x4000, 0x30000) for _ in range(chance.choice([1, 4, 30]))]
+            hurt = Overlay(source, 512, none, none, pieces={at: chance.randbytes(1) for at in places})
+            with contextlib.suppress(Damaged):
+                Ntfs(hurt).read_file("/block", most=100)
 
 
 @pytest.mark.parametrize("kind", ["xfs", "btrfs", "ntfs"])

@@ -49,7 +49,7 @@ def test_the_demo_starts_stops_and_starts_again(folder: Path) -> None:
     process, client = _start(folder)
     with client:
         assert {x.name for x in client.lines()} == {"gauge-collector", "surge-model", "pilot-desk"}
-        assert len(list(client.machines())) == 6
+        assert len(list(client.machines())) == 7
         digest = (client.wait(client.capture(machine="gauge-seed-01", line="gauge-collector").id).result or {})[
             "content_digest"
         ]

@@ -13,9 +13,11 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
+import yaml
 
 from bathotype.client import Client
 from bathotype.core.lifecycle.room import Room
+from bathotype.demo.system import DESK_PROFILE
 from bathotype.service.kinds import KINDS
 from bathotype.wire.operations import Operation
 from tests.support import System, damage_pack, running_system
@@ -28,6 +30,7 @@ DEATHS = ("begin", "progress done", "done")
 MORE = {("capture", "snapshot"): ("frozen",)}
 #: The account that the version is shared with, and what it asks for.
 PARTNER = "chart-house"
+OWN_TOOL = "capture by the system's own tool"
 OF_THE_PARTNER = ("adopt", "launch of a shared version")
 
 
@@ -109,6 +112,9 @@ def begin(kind: str, lives: Lives, client: Client, ready: tuple[str, Path]) -> t
     match kind:
         case "capture":
             return client.capture(machine="surge-bench-01", line="killed", number=number, disks=["all"]), whole
+        case "capture by the system's own tool":  # OWN_TOOL
+            profile = yaml.safe_load(DESK_PROFILE.read_text())
+            return client.capture(machine="pilot-desk-01", line="killed", number=number, profile=profile), whole
         case "capture-plan":
             return client.plan_capture(machine="gauge-seed-01"), lambda: None
         case "import":
@@ -227,7 +233,7 @@ def bases(lives: Lives, version_id: str, region: str) -> int:
     return names.count(f"base-{version_id}")
 
 
-@pytest.mark.parametrize("case", [*sorted(KINDS), "launch of a shared version"])
+@pytest.mark.parametrize("case", [*sorted(KINDS), "launch of a shared version", OWN_TOOL])
 def test_an_operation_that_is_killed_in_each_of_its_steps_is_finished(
     case: str, lives: Lives, ready: tuple[str, Path]
 ) -> None:

@@ -74,6 +74,7 @@ export function CaptureForm({
     tags: {},
     power_off: source.shutsDown,
     afterwards: source.afterwards,
+    prepared: false,
   };
   const begin = () => {
     const body = { ...asked, notes, at: source.at ? new Date(source.at).toISOString() : null };

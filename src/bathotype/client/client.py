@@ -117,11 +117,12 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         number: str | None = None,
         bump: Part | None = None,
         tags: Mapping[str, str] | None = None,
+        prepared: bool = False,
     ) -> site.Inspection:
         """Preflight: every obstacle to a capture and every warning at once."""
         body = catalogue.CapturePlanRequest(
             machine=name, region=region, mode=mode, profile=profile, line=line, number=number, bump=bump,
-            tags=dict(tags or {}), disks=list(disks),
+            tags=dict(tags or {}), disks=list(disks), prepared=prepared,
         )  # fmt: skip
         return self._transport.one(site.Inspection, "POST", "/capture-inspections", json=body.model_dump(mode="json"))
 
@@ -173,13 +174,14 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         at: datetime | None = None,
         power_off: bool = False,
         afterwards: catalogue.Afterwards = "kept",
+        prepared: bool = False,
         key: str | None = None,
     ) -> work.Operation:
         """Start a capture: see `bathotype.wire.versions.CaptureRequest`."""
         body = catalogue.CaptureRequest(
             machine=machine, line=line, region=region, number=number, bump=bump, mode=mode, profile=profile, notes=notes,
             purpose=purpose, retire_on=retire_on, tags=tags or {}, at=at, power_off=power_off, afterwards=afterwards,
-            disks=list(disks),
+            disks=list(disks), prepared=prepared,
         )  # fmt: skip
         return work.Operation.model_validate(self._create("/captures", body.model_dump(mode="json"), key))
 
@@ -197,11 +199,12 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         tags: dict[str, str] | None = None,
         power_off: bool = False,
         afterwards: catalogue.Afterwards = "kept",
+        prepared: bool = False,
     ) -> work.Operation:
         """Preflight, then work out what a capture would change; the operation's result is the plan."""
         body = catalogue.CapturePlanRequest(
             machine=machine, region=region, mode=mode, profile=profile, line=line, number=number, bump=bump,
-            tags=tags or {}, power_off=power_off, afterwards=afterwards, disks=list(disks),
+            tags=tags or {}, power_off=power_off, afterwards=afterwards, disks=list(disks), prepared=prepared,
         )  # fmt: skip
         return work.Operation.model_validate(self._create("/capture-plans", body.model_dump(mode="json"), None))
 

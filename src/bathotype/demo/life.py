@@ -13,6 +13,7 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
+import yaml
 from sqlalchemy import insert, select
 
 from bathotype.client import Client, OperationFailed
@@ -20,7 +21,7 @@ from bathotype.core.errors import BathotypeError
 from bathotype.core.lifecycle.purpose import Capacity, Purpose
 from bathotype.core.lifecycle.rules import LaunchRule
 from bathotype.demo.people import make_people
-from bathotype.demo.system import DemoSystem
+from bathotype.demo.system import DESK_PROFILE, DemoSystem
 from bathotype.service.database import Database
 from bathotype.service.history import take_sample
 from bathotype.service.reach import Reach
@@ -78,6 +79,7 @@ def live(system: DemoSystem, say: Callable[[str], None]) -> None:
             jobs: list[Future[None]] = [
                 threads.submit(_collector, core),
                 threads.submit(_model, core),
+                threads.submit(_desks, core),
                 threads.submit(_offer, charts),
             ]
             for job in jobs:
@@ -147,6 +149,16 @@ def _model(client: Client) -> None:
         pass
 
 
+def _desks(client: Client) -> None:
+    profile = yaml.safe_load(DESK_PROFILE.read_text())
+    capture = client.capture(
+        machine="pilot-desk-02", line="pilot-desk", number="1.0.0", mode="stopped", profile=profile,
+        notes="Prepared by the desktop's own tool.",
+    )  # fmt: skip
+    _done(client, capture)
+    _release(client, "pilot-desk@1.0.0")
+
+
 def _offer(client: Client) -> None:
     client.create_line("harbour-charts", about="Draws the charts that harbour masters hang up.")
     client.share(subject="harbour-charts", consumer="tide-core", note="for the tide tables of spring")
@@ -174,6 +186,7 @@ def _launches(core: Client, watch: Client) -> list[Callable[[], object]]:
         launch(core, f"{_COLLECTOR}@1.3.0", "fjord-2", 9, "cove-{n:02}"),
         launch(core, f"{_COLLECTOR}@1.3.0", "lagoon-3", 6, "reef-{n:02}"),
         launch(core, "surge-model@2.0.0", "skerry-1", 2, "surge-{n}"),
+        launch(core, "pilot-desk@1.0.0", "skerry-1", 2, "desk-{n}"),
         launch(watch, f"{shared}@1.2.0", "fjord-2", 6, "watch-{n:02}"),
     ]
 

@@ -25,6 +25,8 @@ from bathotype.demo.supervisor import Child, Supervisor
 
 ACCOUNTS = ("tide-core", "harbour-watch", "chart-house")
 REGIONS = ("skerry-1", "fjord-2", "lagoon-3")
+#: The profile for desktops, whose own tool generalizes them; the demo puts it beside `demo.env`.
+DESK_PROFILE = Path(__file__).with_name("pilot-desk.yaml")
 _LINES = {
     "gauge-collector": "Small Linux that reads tide gauges; hundreds of instances.",
     "surge-model": "Large Linux that computes storm surges.",
@@ -212,6 +214,7 @@ class DemoSystem:
         lines += [f"BATHOTYPE_TOKEN_{name.upper().replace('-', '_')}={self.secrets['api'][name]}" for name in ACCOUNTS]
         lines += [f"STANDIN_URL={self.site_url}", f"STANDIN_OPERATOR_TOKEN={self.secrets['operator']}"]
         _write_secret(self.data / "demo.env", "".join(f"export {line}\n" for line in lines))
+        (self.data / DESK_PROFILE.name).write_text(DESK_PROFILE.read_text())
 
     def client(self, account: str = ACCOUNTS[0]) -> Client:
         """A client for one of the demo's accounts."""

@@ -229,6 +229,12 @@ def _layout(
             "There is no ext4 file system with an operating system to generalize.",
             "Import it with --as-is.",
         )
+    if profile is not None and profile.own_tool is not None:
+        found.remarks.forbid(
+            "profile",
+            f"Profile {profile.name} is for systems that {profile.own_tool.tool} prepares: a disk alone cannot run it.",
+            "Run it where the disk was made, then import the disk with --as-is.",
+        )
     if profile is not None and profile.runs_inside:
         found.remarks.forbid(
             "profile",

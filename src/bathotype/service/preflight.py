@@ -8,13 +8,13 @@ from contextlib import ExitStack
 from dataclasses import dataclass, field
 
 from bathotype.core.confined.asking import look
-from bathotype.core.confined.looking import HOLDS, NEEDS
+from bathotype.core.confined.looking import HOLDS, MARKER, NEEDS, MarkerQuestion
 from bathotype.core.confined.reader import ConfinedReader
 from bathotype.core.contents.platform import Platform
 from bathotype.core.disk.layout import Layout
 from bathotype.core.disk.several import Several, role_of
 from bathotype.core.errors import BathotypeError, NotFound, Refused
-from bathotype.core.generalize.profile import Profile
+from bathotype.core.generalize.profile import OwnTool, Profile
 from bathotype.core.guest.agent import AgentRefused, GuestAgent
 from bathotype.core.units import iec, plural
 from bathotype.service.chosen import chosen_disks
@@ -34,7 +34,7 @@ class Preflight:
     """What was found out about one machine.
 
     ``offline`` says that its files can be edited offline, ``inside`` that it is to be generalized in a booted clone;
-    ``disks`` are those that are captured, the boot disk first.
+    ``disks`` are those that are captured, the boot disk first; ``tool_told`` is what shows that the system's own tool has run.
     """
 
     machine: SiteMachine
@@ -46,6 +46,7 @@ class Preflight:
     inside: bool = False
     power_off: bool = False
     disks: tuple[SiteDisk, ...] = ()
+    tool_told: str = ""
 
     @property
     def capturable(self) -> bool:
@@ -115,11 +116,12 @@ def inspect(
     remarks: Remarks | None = None,
     power_off: bool = False,
     disks: Sequence[str] = ("boot",),
+    prepared: bool = False,
 ) -> Preflight:
     """Look at everything that a capture depends on.  Changes nothing.
 
     ``remarks`` holds what was judged before; ``power_off`` says that it is shut down first; ``disks`` names those to take
-    (`service.chosen`).
+    (`service.chosen`); ``prepared`` is somebody's word that the system's own tool has run.
     """
     result = Preflight(machine, mode, remarks or Remarks(), power_off=power_off)
     site = reach.site(machine.region, account)
@@ -128,9 +130,65 @@ def inspect(
     _agent(result, site)
     _limits(result, site, {**reach.account_tags(account), **tags})
     _store(result, reach)
-    if profile is not None and mode != "as-is" and (profile.runs_inside or not result.offline):
-        _inside(result, site, profile)
+    if profile is not None and mode != "as-is":
+        if profile.own_tool is not None:
+            _own_tool(result, reader, site, profile.own_tool, prepared)
+        elif profile.runs_inside or not result.offline:
+            _inside(result, site, profile)
     return result
+
+
+def _own_tool(result: Preflight, reader: ConfinedReader, site: Site, tool: OwnTool, prepared: bool) -> None:
+    """Whether the system's own tool has run, or can be run in a booted throwaway clone."""
+    remarks = result.remarks
+    remarks.warn("file-system", f"What {tool.tool} leaves on the disk is not scanned: its files cannot be read here.")
+    if result.mode == "live":
+        if len(result.disks) > 1:
+            remarks.forbid(
+                "data-disks", f"Data disks cannot be captured while {tool.tool} runs in a booted clone.",
+                "Capture the boot disk alone, or run the tool yourself and capture it --stopped.",
+            )  # fmt: skip
+        if not _can_run(result, site):
+            remarks.forbid(
+                "prepared", f"Its agent cannot run {tool.tool} in a throwaway clone.",
+                f"{tool.instruction} Then capture it --stopped.",
+            )  # fmt: skip
+            return
+        result.inside = True
+        remarks.ok("prepared", f"{tool.tool} is run in a throwaway clone; the machine itself stays as it is.")
+        return
+    if tool.marker is None:
+        if prepared:
+            result.tool_told = "by the word of whoever captured it"
+            remarks.ok("prepared", f"{tool.tool} has run, by your word.")
+        else:
+            remarks.forbid(
+                "prepared", f"Nothing shows that {tool.tool} has run.", f"{tool.instruction} Then add --prepared."
+            )
+        return
+    boot = result.machine.boot_disk
+    line = None
+    if boot is not None:
+        try:
+            with site.open_disk(boot.id) as raw:
+                line = reader.ask(MARKER, MarkerQuestion(tool.marker), raw).line
+        except BathotypeError as error:
+            remarks.forbid("prepared", f"Its marker cannot be read: {error.message}", error.advice)
+            return
+    if line is None:
+        why = f"{tool.tool} has not run: {tool.marker.path} does not say so."
+        remarks.forbid("prepared", why, f"{tool.instruction} Then capture it --stopped.")
+    else:
+        result.tool_told = line
+        remarks.ok("prepared", f"{tool.tool} has run: {tool.marker.path} says {line!r}.")
+
+
+def _can_run(result: Preflight, site: Site) -> bool:
+    try:
+        with site.agent(result.machine.id, timeout=_AGENT_SECONDS) as agent:
+            return {"guest-exec", "guest-exec-status"} <= agent.commands()
+    except BathotypeError:
+        return False
 
 
 def _inside(result: Preflight, site: Site, profile: Profile) -> None:

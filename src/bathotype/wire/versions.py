@@ -74,6 +74,10 @@ class CaptureRequest(Wire):
         description="Mode stopped, of a machine that runs: its agent shuts it down, and it is started again.",
     )
     afterwards: Afterwards = Field(default="kept", description="What becomes of the source once the version is sealed.")
+    prepared: bool = Field(
+        default=False,
+        description="Somebody's word that the system's own tool has run, where the profile names no marker of it.",
+    )
 
 
 class CapturePlanRequest(Wire):
@@ -92,6 +96,7 @@ class CapturePlanRequest(Wire):
     tags: dict[str, str] = {}
     power_off: bool = False
     afterwards: Afterwards = "kept"
+    prepared: bool = False
 
 
 class Sizes(Answer):

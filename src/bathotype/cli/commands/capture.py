@@ -49,6 +49,11 @@ def register(parsers: Subparsers) -> None:
         help="with --stopped: its agent shuts a running machine down; it is started again once its disk is copied",
     )
     parser.add_argument(
+        "--prepared",
+        action="store_true",
+        help="with --stopped: my word that the system's own tool has run, where the profile names no marker of it",
+    )
+    parser.add_argument(
         "--at", metavar="TIME", help="begin then, such as 2026-12-01T02:00 (local time); checked again before it starts"
     )
     parser.add_argument(
@@ -89,6 +94,7 @@ def _capture(client: Client, given: argparse.Namespace) -> int:
         at=_moment(given.at),
         power_off=given.power_off,
         afterwards=given.afterwards,
+        prepared=given.prepared,
     )
     if operation.start_at is not None:
         if given.json:
@@ -155,6 +161,7 @@ def _plan(client: Client, given: argparse.Namespace) -> int:
         tags=tags_of(given),
         power_off=given.power_off,
         afterwards=given.afterwards,
+        prepared=given.prepared,
     )
     plan: dict[str, Any] = follow(client, operation, quiet=given.json).result or {}
     if given.json:
@@ -170,6 +177,10 @@ def _plan(client: Client, given: argparse.Namespace) -> int:
     if given.mode == "as-is":
         used = f" {iec(plan['used_bytes'])} are in use." if plan["used_bytes"] else ""
         say(f"Captured as it is, nothing would change; it keeps its identity.{used}")
+        return 0
+    if plan["profile"] is None:  # the system's own tool does it all
+        for effect in plan["effects"]:
+            say(effect)
         return 0
     table(
         ("step", "action", "path", "bytes", "note"),

@@ -225,6 +225,10 @@ def show_version(v: Version) -> None:
             ("signed with", v.signed_with and f"key {v.signed_with}"),
             ("profile", v.profile["name"] if v.profile else None),
             (
+                "its own tool",
+                f"{v.profile['tool']}: {v.profile['told']}" if v.profile and v.profile.get("tool") else None,
+            ),
+            (
                 "changed" if v.mode == "edit" else "generalized",
                 f"{plural(sum(x['paths'] for x in v.steps), 'path')} by {plural(sum(bool(x['paths']) for x in v.steps), 'step')}"
                 if v.steps

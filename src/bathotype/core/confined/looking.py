@@ -14,6 +14,8 @@ from bathotype.core.disk.overlay import Overlay
 from bathotype.core.disk.source import BlockSource
 from bathotype.core.disk.stretch import Stretch
 from bathotype.core.errors import Damaged
+from bathotype.core.generalize.prepared import marker_line
+from bathotype.core.generalize.profile import Marker
 
 _WHOLE_BLOCKS = range(9, 17)  # as powers of two
 
@@ -135,9 +137,31 @@ def _holds(bench: Bench, _: None) -> tuple[Holding, ...]:
     return holding(view, read_layout(view))
 
 
+@dataclass(frozen=True)
+class MarkerQuestion:
+    """What a preparation tool leaves."""
+
+    marker: Marker
+
+
+@dataclass(frozen=True)
+class MarkerAnswer:
+    """The line that shows that it has run; None where there is none."""
+
+    line: str | None
+
+
+def _marker(bench: Bench, question: MarkerQuestion) -> MarkerAnswer:
+    disk = bench.sources[0]
+    view = after(disk, waiting(disk))
+    return MarkerAnswer(marker_line(view, read_layout(view), question.marker))
+
+
+#: Whether a system's own preparation tool has run on a disk.
+MARKER = Task("looking.marker", MarkerQuestion, MarkerAnswer, _marker)
 #: What each disk holds, in a few words.
 HOLDS = Task("looking.holds", type(None), tuple[Holding, ...], _holds)
 #: What a disk needs of a machine.
 NEEDS = Task("looking.needs", type(None), Platform, _needs)
 LOOK = Task("looking.look", LookQuestion, Look, _look)
-TASKS = {"look": LOOK, "needs": NEEDS, "holds": HOLDS}
+TASKS = {"look": LOOK, "needs": NEEDS, "holds": HOLDS, "marker": MARKER}

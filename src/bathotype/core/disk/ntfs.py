@@ -1,4 +1,4 @@
-"""Which clusters of an NTFS file system are in use: what its allocation bitmap says.
+"""Which clusters of an NTFS file system are in use: what its allocation bitmap says; and single small files of it.
 
 Follows the format as the documentation of Linux-NTFS describes it; numbers are little-endian.
 """
@@ -6,6 +6,8 @@ Follows the format as the documentation of Linux-NTFS describes it; numbers are 
 from __future__ import annotations
 
 import struct
+from collections.abc import Iterator
+from contextlib import suppress
 from typing import NamedTuple
 
 import numpy as np
@@ -14,8 +16,11 @@ from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import BlockSource
 from bathotype.core.errors import Damaged
 
-_MFT, _LOG, _VOLUME, _BITMAP = 0, 2, 3, 6
-_VOLUME_INFORMATION, _DATA, _END = 0x70, 0x80, 0xFFFFFFFF
+_MFT, _LOG, _VOLUME, _ROOT, _BITMAP = 0, 2, 3, 5, 6
+_FILE_NAME, _VOLUME_INFORMATION, _DATA, _END = 0x30, 0x70, 0x80, 0xFFFFFFFF
+#: Of a record: in use.  Of an attribute: compressed, encrypted, sparse.
+_IN_USE, _NOT_PLAIN = 0x1, 0x00FF | 0x4000 | 0x8000
+_MOST_RECORDS, _RECORDS_AT_ONCE = 1 << 20, 256
 _DIRTY, _NO_CLIENT, _VOLUME_IS_CLEAN = 0x1, 0xFFFF, 0x2
 _MOST_RUNS, _MOST_BITMAP = 1 << 20, 1 << 32
 
@@ -78,6 +83,61 @@ class Ntfs:
             return "Its log cannot be read."
         client, state = struct.unpack_from("<HH", page, area + 12)
         return "" if client == _NO_CLIENT or state & _VOLUME_IS_CLEAN else "Its log waits to be replayed."
+
+    def read_file(self, path: str, *, most: int) -> bytes | None:
+        """The first bytes of a file by its path (``/folder/name``, in any case); None where there is none.
+
+        Raises `Damaged` where it cannot be read: it is compressed or encrypted, or the table of files is too long.
+        """
+        wanted = [part.casefold() for part in path.split("/") if part]
+        found = self._named({*wanted})
+        at = _ROOT
+        for part in wanted:
+            numbers = [number for number, name, parent in found if name == part and parent == at]
+            if not numbers:
+                return None
+            at = numbers[0]
+        attribute = self._attribute(at, _DATA)
+        flags = struct.unpack_from("<H", attribute, 12)[0]
+        if flags & _NOT_PLAIN:
+            raise Damaged(f"{path} is compressed, encrypted or sparse on its NTFS file system.")
+        if not attribute[8]:
+            size, begin = struct.unpack_from("<IH", attribute, 16)
+            return attribute[begin : begin + min(size, most)]
+        size = struct.unpack_from("<Q", attribute, 48)[0] if len(attribute) >= 56 else 0
+        return self._read(attribute, min(size, most))
+
+    def _named(self, names: set[str]) -> list[tuple[int, str, int]]:
+        """Every record in use with one of these names: its number, the name, and its folder's number."""
+        count = sum(run.length for run in self._mft) * self.cluster // self.record
+        if count > _MOST_RECORDS:
+            raise Damaged(f"The NTFS file system has {count} files: too many to look for one.")
+        found = []
+        for first in range(0, count, _RECORDS_AT_ONCE):
+            few = min(_RECORDS_AT_ONCE, count - first)
+            data = self._in_runs(self._mft, first * self.record, few * self.record)
+            for n in range(few):
+                piece = data[n * self.record : (n + 1) * self.record]
+                if piece[:4] == b"FILE" and struct.unpack_from("<H", piece, 22)[0] & _IN_USE:
+                    with suppress(Damaged, struct.error):
+                        found += [(first + n, *named) for named in self._names(first + n) if named[0] in names]
+        return found
+
+    def _names(self, number: int) -> Iterator[tuple[str, int]]:
+        """The names of a record, in lower case, each with its folder's number."""
+        record = self._record(number)
+        at = struct.unpack_from("<H", record, 20)[0]
+        while at + 24 <= len(record):
+            kind, length = struct.unpack_from("<II", record, at)
+            if kind == _END or length < 24 or at + length > len(record):
+                return
+            if kind == _FILE_NAME and not record[at + 8]:
+                size, begin = struct.unpack_from("<IH", record, at + 16)
+                content = record[at + begin : at + min(length, begin + size)]
+                if len(content) >= 66 and len(content) >= 66 + 2 * content[64]:
+                    parent = int.from_bytes(content[:6], "little")
+                    yield content[66 : 66 + 2 * content[64]].decode("utf-16-le", "replace").casefold(), parent
+            at += length
 
     # Records
 

@@ -7,7 +7,8 @@ volume is ISO 9660 with Rock Ridge and Joliet names, written by pycdlib.
 from __future__ import annotations
 
 import io
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from email.mime.multipart import MIMEMultipart
 from email.mime.text import MIMEText
 from typing import Any
@@ -16,17 +17,20 @@ import pycdlib
 import yaml
 
 from bathotype.core.firstboot.settings import FirstBoot
+from bathotype.core.generalize.prepared import answers_for
+from bathotype.core.generalize.profile import AnswerFile
 
 LABEL = "CIDATA"
 
 
 @dataclass(frozen=True)
 class Seed:
-    """The three texts of a seed."""
+    """The three texts of a seed, and more files by their names, for systems that read another one than cloud-init's."""
 
     meta_data: str
     user_data: str
     network_config: str
+    files: Mapping[str, bytes] = field(default_factory=dict)
 
     def volume(self) -> bytes:
         """The seed as the bytes of an ISO 9660 volume, small enough to keep in memory."""
@@ -41,6 +45,8 @@ class Seed:
                 data = text.encode()
                 short = name.upper().replace("-", "_")
                 iso.add_fp(io.BytesIO(data), len(data), f"/{short}.;1", rr_name=name, joliet_path=f"/{name}")
+            for number, (name, data) in enumerate(self.files.items()):
+                iso.add_fp(io.BytesIO(data), len(data), f"/FILE{number}.;1", rr_name=name, joliet_path=f"/{name}")
             out = io.BytesIO()
             iso.write_fp(out)
             return out.getvalue()
@@ -48,8 +54,15 @@ class Seed:
             iso.close()
 
 
-def build_seed(settings: FirstBoot, *, instance_id: str, host_name: str, mac: str = "") -> Seed:
-    """The seed that makes one instance itself.
+def build_seed(
+    settings: FirstBoot,
+    *,
+    instance_id: str,
+    host_name: str,
+    mac: str = "",
+    answers: AnswerFile | None = None,
+) -> Seed:
+    """The seed that makes one instance itself; with the answer file of a system that reads such a one.
 
     ``mac`` names its first network card.  Without it the card is taken to be called ``eth0``: not every renderer of
     cloud-init understands a match by pattern.
@@ -59,7 +72,19 @@ def build_seed(settings: FirstBoot, *, instance_id: str, host_name: str, mac: st
         yaml.safe_dump(meta, sort_keys=False),
         _user_data(settings, host_name),
         yaml.safe_dump(_network(settings, mac), sort_keys=False),
+        {} if answers is None else {answers.name: answers_for(answers, _values(settings, instance_id, host_name))},
     )
+
+
+def _values(settings: FirstBoot, instance_id: str, host_name: str) -> dict[str, str]:
+    """What an answer file may name."""
+    return {
+        "host_name": host_name,
+        "instance_id": instance_id,
+        "domain": settings.domain or "",
+        "time_zone": settings.time_zone or "",
+        "locale": settings.locale or "",
+    }
 
 
 def _user_data(settings: FirstBoot, host_name: str) -> str:

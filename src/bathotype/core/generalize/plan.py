@@ -104,6 +104,11 @@ def plan(profile: Profile, tree: FileTree, *, host_name: str = "", inside: bool 
     ``inside`` says that the changes are made in a booted copy, where programs can be run as well.
     Raises `Refused` where it cannot be done offline.
     """
+    if profile.own_tool is not None:
+        raise Refused(
+            f"Profile {profile.name} is for systems that their own tool prepares: their files are not edited.",
+            advice="Capture such a machine; a disk alone cannot run the tool.",
+        )
     if profile.runs_inside and not inside:
         raise Refused(
             f"Profile {profile.name} has steps that run inside the machine, which a disk alone cannot do.",

@@ -175,6 +175,62 @@ class RunInside(_Step):
         return f"Run {self.argv[0]}"
 
 
+class Marker(BaseModel):
+    """What the tool leaves on the disk when it has run: a file, and what is in it."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    path: str
+    match: str = Field(description="A regular expression that a line of the file matches.")
+
+    @field_validator("path")
+    @classmethod
+    def _check_path(cls, value: str) -> str:
+        return _absolute([value])[0]
+
+    @field_validator("match")
+    @classmethod
+    def _check_match(cls, value: str) -> str:
+        return _regex(value)
+
+
+class AnswerFile(BaseModel):
+    """The file in which the system looks for its first-boot settings; ``{host_name}`` and the like are replaced."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    name: str = Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$", description="Its name on the seed volume.")
+    template: str = Field(max_length=65536)
+
+
+class OwnTool(_Step):
+    """The operating system's own preparation tool generalizes the system: for guests whose files we do not edit.
+
+    Whoever captures runs it in the machine before a stopped capture, which checks the marker.  A live capture runs it in
+    a booted throwaway clone.
+    """
+
+    do: Literal["own-tool"]
+    tool: str = Field(min_length=1, max_length=200, description="What people call it.")
+    argv: list[str] = Field(min_length=1, max_length=64, description="How it is run in the machine.")
+    shuts_down: Literal[True] = Field(default=True, description="It shuts the machine down when it has ended.")
+    most_runs: int | None = Field(default=None, ge=1, description="How often one system may be prepared.")
+    marker: Marker | None = Field(default=None, description="Without one, --prepared is somebody's word for it.")
+    answers: AnswerFile | None = None
+    timeout_seconds: int = Field(default=1800, ge=1, le=7200)
+
+    @property
+    def says(self) -> str:
+        """What the step does, in words."""
+        return f"Run {self.tool}"
+
+    @property
+    def instruction(self) -> str:
+        """What whoever captures has to do."""
+        often = f" It may be run {self.most_runs} times on one system." if self.most_runs else ""
+        return f"Run {self.tool} in the machine: {' '.join(self.argv)}. It shuts the machine down.{often}"
+
+
 class PutFile(_Step):
     """Write a file of any content, with the folders that lead to it; ``content_base64`` where it is not text."""
 
@@ -231,7 +287,17 @@ class AuthorizeKey(_Step):
 
 
 Step = Annotated[
-    Remove | Empty | Write | DropLines | SetLine | RemoveUsers | ClearSwap | RunInside | PutFile | AuthorizeKey,
+    Remove
+    | Empty
+    | Write
+    | DropLines
+    | SetLine
+    | RemoveUsers
+    | ClearSwap
+    | RunInside
+    | OwnTool
+    | PutFile
+    | AuthorizeKey,
     Field(discriminator="do"),
 ]
 
@@ -259,6 +325,17 @@ class Profile(BaseModel):
     def digest(self) -> str:
         """Tells two profiles of one name apart."""
         return "blake3:" + digest(self.model_dump_json().encode()).hex()
+
+    @property
+    def own_tool(self) -> OwnTool | None:
+        """The system's own preparation tool, where that generalizes it."""
+        return next((step for step in self.steps if isinstance(step, OwnTool)), None)
+
+    @model_validator(mode="after")
+    def _tool_alone(self) -> Profile:
+        if self.own_tool is not None and len(self.steps) > 1:
+            raise ValueError("a profile with an own-tool step has no other step: its files are not edited")
+        return self
 
     @property
     def runs_inside(self) -> bool:

@@ -10,19 +10,21 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
 
 from bathotype.core.confined.changing import PLAN_INSIDE, PlannedInside, ProfileQuestion
 from bathotype.core.confined.judging import JUDGE_ARCHIVE, Judged, JudgeQuestion
 from bathotype.core.disk.source import BlockSource
-from bathotype.core.errors import Damaged
+from bathotype.core.errors import Damaged, Unavailable
 from bathotype.core.generalize import residue
 from bathotype.core.generalize.inside import change_script, listed, prepare_script, tar_script
-from bathotype.core.generalize.profile import Profile, RunInside
+from bathotype.core.generalize.profile import OwnTool, Profile, RunInside
 from bathotype.core.guest.agent import GuestAgent
 from bathotype.core.units import iec, plural
 from bathotype.service.guests.frozen import snapshot_frozen
+from bathotype.service.guests.power import wait_until_off
 from bathotype.service.guests.ready import wait_for_agent
 from bathotype.service.operations.context import WorkContext
 from bathotype.sites.protocol import Site, SiteMachine
@@ -130,6 +132,29 @@ class InsideClone:
         key = f"{self._context.id}/inside/{time.time_ns()}"
         taken = snapshot_frozen(self._context, self._site, self._machine, [boot.id], key, tags=self._tags)
         return MadeInside(taken.disks[0].id, made, found)
+
+    def prepare(self, tool: OwnTool) -> str:
+        """Run the system's own preparation tool, wait until it has shut the clone down, and snapshot its boot disk."""
+        context, machine = self._context, self._machine
+        with self._site.agent(machine.id, timeout=60) as agent:
+            context.log(f"{tool.tool} runs: {' '.join(tool.argv)}")
+            with suppress(Unavailable):  # it may shut down before the agent has told how it ended
+                done = agent.run(list(tool.argv), timeout=tool.timeout_seconds)
+                if done.exit_code:
+                    output = (done.err or done.out).decode("utf-8", "replace").strip()[-300:]
+                    raise Damaged(
+                        f"{tool.tool} failed in the clone with exit code {done.exit_code}: {output}",
+                        advice=tool.instruction,
+                        code="step-failed",
+                    )
+        if not wait_until_off(self._site, machine.id, tool.timeout_seconds, check=context.check):
+            raise Damaged(
+                f"{tool.tool} has not shut the clone down within {tool.timeout_seconds} s.", code="step-failed"
+            )
+        boot = machine.boot_disk
+        assert boot is not None
+        key, name = f"{context.id}/prepared/{time.time_ns()}", f"{self._name(context)}-prepared"
+        return self._site.snapshot(boot.id, key=key, name=name, tags=context.tags(self._tags)).id
 
     def _files(self, agent: GuestAgent) -> _Files:
         return _Files(self, agent)

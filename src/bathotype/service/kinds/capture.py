@@ -9,14 +9,14 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.confined.asking import look
 from bathotype.core.confined.changing import BLANK
-from bathotype.core.confined.looking import Look
+from bathotype.core.confined.looking import MARKER, Look, MarkerQuestion
 from bathotype.core.disk.nbdpool import NbdPool
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.several import Several, disks_of
 from bathotype.core.disk.source import BlockSource, FileSource
 from bathotype.core.errors import BathotypeError, Damaged, NotFound
 from bathotype.core.generalize import residue
-from bathotype.core.generalize.profile import Profile
+from bathotype.core.generalize.profile import OwnTool, Profile
 from bathotype.core.generalize.remains import still_holds
 from bathotype.core.store.ingest import Chunks, Unchanged
 from bathotype.core.store.manifest import Manifest
@@ -34,6 +34,7 @@ from bathotype.service.kinds.snapshots import SnapshotMemo, SnapshotParams, Snap
 from bathotype.service.operations.kind import Step
 from bathotype.service.preflight import inspect
 from bathotype.service.records import BaseDisk, Checkpoint, Instance, Replica
+from bathotype.service.records.base import utcnow
 from bathotype.sites.protocol import Site
 from bathotype.wire.versions import Afterwards, CaptureMode
 
@@ -52,7 +53,7 @@ class CaptureParams(SnapshotParams, MakingParams):
 class CaptureMemo(SnapshotMemo, MakingMemo):
     """``inside`` says that a booted clone is generalized; ``since_*`` name the last capture of the machine.
 
-    ``shut_down`` says that this operation has shut the machine down, and has not started it again; ``starting`` that it
+    ``tool_told`` is what shows that the system's own tool has run.  ``shut_down`` says that this operation has shut the machine down, and has not started it again; ``starting`` that it
     does so now.
     """
 
@@ -62,6 +63,7 @@ class CaptureMemo(SnapshotMemo, MakingMemo):
     read_bytes: int | None = None
     shut_down: bool = False
     starting: bool = False
+    tool_told: str = ""
 
 
 class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, CaptureMemo]):
@@ -90,6 +92,16 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
     def _profile(self) -> Profile:
         return profile_for(self.params.profile)
 
+    @property
+    def _own_tool(self) -> OwnTool | None:
+        """The system's own tool, where that generalizes it."""
+        return None if self._as_is else self._profile.own_tool
+
+    @property
+    def _as_it_lies(self) -> bool:
+        """Whether nothing on the disk is changed from here."""
+        return self._as_is or self._own_tool is not None
+
     def check(self) -> None:
         """Preflight once more: minutes may have passed in the queue."""
         self.have_machine_alone()
@@ -108,11 +120,12 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
             scratch_bytes=self.context.settings.scratch_bytes,
             power_off=self.params.power_off,
             disks=self.params.disks,
+            prepared=self.params.prepared,
         )
         for warning in found.remarks.warnings:
             self.context.log(warning, "warning")
         found.refuse()
-        self.memo.inside = found.inside
+        self.memo.inside, self.memo.tool_told = found.inside, found.tool_told
         self.save()
 
     def power_off(self) -> bool | None:
@@ -195,6 +208,9 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         """Where the disk cannot be edited offline, generalize a booted clone and store a snapshot of that."""
         if not self.memo.inside:
             return False
+        if (tool := self._own_tool) is not None:
+            self._run_own_tool(tool)
+            return None
         context, profile = self.context, self._profile
         known = dict(self.memo.identity)
         with InsideClone(context, self.site, self.machine, self.taken, self.params.tags) as clone:
@@ -223,9 +239,35 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
             self.store_disk(image, look(context.reader, image).used)
         return None
 
+    def _run_own_tool(self, tool: OwnTool) -> None:
+        """Run the system's own tool in a booted clone, and store what it leaves."""
+        context = self.context
+        with InsideClone(context, self.site, self.machine, self.taken, self.params.tags) as clone:
+            snapshot = clone.prepare(tool)
+            with self.site.open_disk(snapshot) as raw:
+                told = f"run in a throwaway clone on {utcnow():%Y-%m-%d}"
+                if tool.marker is not None:
+                    line = context.reader.ask(MARKER, MarkerQuestion(tool.marker), raw).line
+                    if line is None:
+                        why = f"{tool.tool} has ended, and {tool.marker.path} does not say that it has run."
+                        raise Damaged(why, advice="See what it says in the machine.", code="step-failed")
+                    told = line
+                self._note_tool(tool, told)
+                found = look(context.reader, raw)
+                self.look_over(raw)
+                self.judged(residue.unreadable(f"{tool.tool} has prepared it; its files cannot be read here."), None)
+                self.store_disk(found.settled(raw), found.used)
+
+    def _note_tool(self, tool: OwnTool, told: str) -> None:
+        """Remember what has generalized the system."""
+        profile = self._profile
+        self.memo.profile = {"name": profile.name, "digest": profile.digest, "tool": tool.tool, "told": told}
+        self.memo.answers = tool.answers.model_dump() if tool.answers else None
+        self.save()
+
     def copy(self) -> bool | None:
-        """Bring the used blocks of the snapshot to scratch, as a sparse file.  A capture as it is needs no copy."""
-        if self._as_is or self.memo.inside:
+        """Bring the used blocks of the snapshot to scratch, as a sparse file.  What is not changed needs no copy."""
+        if self._as_it_lies or self.memo.inside:
             return False
         with self.open_taken() as raw:
             found = self._look(raw)
@@ -243,7 +285,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
 
     def _look(self, raw: BlockSource) -> Look:
         """What is on the snapshot."""
-        found = look(self.context.reader, raw, whole_blocks=self._as_is or self.memo.changes_known)
+        found = look(self.context.reader, raw, whole_blocks=self._as_it_lies or self.memo.changes_known)
         if found.replays:
             self.context.log("A journal waits to be replayed, as after a crash: it is replayed in what is captured.")
         for remark in found.layout.remarks:
@@ -296,7 +338,9 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
 
     def generalize(self) -> bool | None:
         """Make the profile's changes on the copy, never on the source."""
-        if self._as_is or self.memo.inside:
+        if (tool := self._own_tool) is not None and not self.memo.inside:
+            self._note_tool(tool, self.memo.tool_told)
+        if self._as_it_lies or self.memo.inside:
             return False
         profile = self._profile
         self.memo.take(generalize_copy(self.context, profile, self.memo.identity))
@@ -308,7 +352,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         """Store the chunks that the region does not have yet."""
         if self.memo.inside:
             return False
-        if not self._as_is:
+        if not self._as_it_lies:
             self.store_image()
             return None
         with self.open_taken() as raw:

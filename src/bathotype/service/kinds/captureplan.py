@@ -51,6 +51,11 @@ class CapturePlan(Snapshots[CapturePlanParams, CapturePlanMemo]):
     def _forbidden(self) -> bool:
         return any(remark.outcome == "obstacle" for remark in self.memo.remarks)
 
+    @property
+    def _as_it_lies(self) -> bool:
+        """Whether nothing on the disk is changed from here."""
+        return self.params.mode == "as-is" or profile_for(self.params.profile).own_tool is not None
+
     def check(self) -> None:
         """Preflight, as the capture itself does it first."""
         context, params = self.context, self.params
@@ -66,6 +71,7 @@ class CapturePlan(Snapshots[CapturePlanParams, CapturePlanMemo]):
             remarks=Remarks(list(params.remarks)),
             power_off=params.power_off,
             disks=params.disks,
+            prepared=params.prepared,
         )
         for refusal in found.remarks.refusals:
             context.log(refusal, "error")
@@ -75,14 +81,14 @@ class CapturePlan(Snapshots[CapturePlanParams, CapturePlanMemo]):
 
     def snapshot(self) -> bool | None:
         """Take it."""
-        if self._forbidden or self.params.mode == "as-is":
+        if self._forbidden or self._as_it_lies:
             return False
         self.take_snapshot(freeze=False)
         return None
 
     def look(self) -> bool | None:
         """Read the snapshot in place."""
-        if self._forbidden or self.params.mode == "as-is":
+        if self._forbidden or self._as_it_lies:
             return False
         profile = profile_for(self.params.profile)
         with self.open_taken() as raw:
@@ -108,7 +114,7 @@ class CapturePlan(Snapshots[CapturePlanParams, CapturePlanMemo]):
 
     def result(self) -> dict[str, Any]:
         remarks = Remarks(self.memo.remarks)
-        taken = [r.why for r in remarks.items if r.check in ("boot-disk", "data-disk")]
+        taken = [r.why for r in remarks.items if r.check in ("boot-disk", "data-disk", "prepared")]
         return {
             "verb": "capture",
             "subject": self.context.operation.subject,

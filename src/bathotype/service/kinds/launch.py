@@ -16,6 +16,7 @@ from bathotype.core.errors import BathotypeError, NotFound, Refused
 from bathotype.core.firstboot.checks import differences
 from bathotype.core.firstboot.seed import build_seed
 from bathotype.core.firstboot.settings import first_boot_of
+from bathotype.core.generalize.profile import AnswerFile
 from bathotype.core.guest.agent import AgentRefused
 from bathotype.core.lifecycle.networks import Attach
 from bathotype.core.lifecycle.room import least_root
@@ -156,7 +157,9 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
         except NotFound:
             self._bases.lost(base)
             raise
-        seed = build_seed(settings, instance_id=instance.id, host_name=instance.host_name, mac=machine.mac)
+        seed = build_seed(
+            settings, instance_id=instance.id, host_name=instance.host_name, mac=machine.mac, answers=self._answers
+        )
         self._site.set_seed(machine.id, seed.volume())
         self._site.power(machine.id, "on")
         return machine
@@ -207,6 +210,8 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
                     json.loads(agent.read_text("/var/lib/cloud/data/result.json"))
                     if done != instance.id or seen != instance.host_name:
                         return False
+                elif self._answers is not None and seen != instance.host_name:
+                    return False  # it has not read its answer file yet
                 identity = read_identity(agent)
                 settings = first_boot_of(instance.first_boot)
                 least = least_root(instance.disks, self._root_bytes)
@@ -248,10 +253,21 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
         return True
 
     @cached_property
+    def _contents(self) -> dict[str, Any]:
+        """What is recorded of the version's contents."""
+        with self.context.session() as session:
+            return dict(session.get_one(Version, self.params.version_id).contents)
+
+    @property
     def _root_bytes(self) -> int:
         """The size of the partition with the system, in the version; 0 where it is not known."""
-        with self.context.session() as session:
-            return int(session.get_one(Version, self.params.version_id).contents.get("root_bytes") or 0)
+        return int(self._contents.get("root_bytes") or 0)
+
+    @property
+    def _answers(self) -> AnswerFile | None:
+        """The answer file that the version's system reads."""
+        given = self._contents.get("answers")
+        return AnswerFile.model_validate(given) if given else None
 
     def _console_tail(self, instance: Instance) -> str:
         waited = self.params.wait_seconds

@@ -141,6 +141,7 @@ class MakingMemo(Memo):
     done_about: dict[str, list[str]] = {}
     used_before: int | None = None
     swap_before: int | None = None
+    answers: dict[str, Any] | None = None
     after: Survey | None = None
     used_after: int | None = None
 
@@ -364,6 +365,8 @@ def seal(
         contents["package_count"] = len(packages)
     if memo.needs is not None:
         contents["needs"] = asdict(memo.needs)
+    if memo.answers is not None:
+        contents["answers"] = memo.answers
     version = Version(
         id=params.version_id,
         line_id=line.id,

@@ -29,6 +29,7 @@ class SnapshotParams(Params):
     profile: GivenProfile = "linux"
     tags: dict[str, str] = {}
     disks: list[str] = ["boot"]
+    prepared: bool = False
 
 
 class TakenDisk(BaseModel):

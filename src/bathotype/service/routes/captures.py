@@ -50,6 +50,7 @@ def capture(body: CaptureRequest, caller: Operator, service: ServiceOf, request:
             disks=body.disks,
             power_off=body.power_off,
             afterwards=body.afterwards,
+            prepared=body.prepared,
             profile=body.profile,
             tags=body.tags,
             notes=body.notes,
@@ -91,6 +92,7 @@ def _check(service: Service, caller: Principal, body: CaptureRequest) -> None:
             remarks=remarks,
             power_off=body.power_off,
             disks=body.disks,
+            prepared=body.prepared,
         )
     found.refuse()
 
@@ -117,6 +119,7 @@ def plan_capture(body: CapturePlanRequest, caller: Operator, service: ServiceOf,
             tags=body.tags,
             power_off=body.power_off,
             afterwards=body.afterwards,
+            prepared=body.prepared,
             remarks=before.items,
         )
         row = start_operation(session, caller, CapturePlan, machine.name, params)

@@ -14,7 +14,7 @@ from starlette.concurrency import run_in_threadpool
 
 from bathotype.core.confined.changing import PLAN, Planned, ProfileQuestion
 from bathotype.core.errors import Damaged, Invalid, Refused
-from bathotype.core.generalize.profile import Profile, RunInside, profile_of
+from bathotype.core.generalize.profile import OwnTool, Profile, RunInside, profile_of
 from bathotype.core.lifecycle.references import parse_reference
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.core.store.materialise import StoredDisk
@@ -275,7 +275,7 @@ def _changes(planned: Planned) -> list[wire.PlannedChange]:
 
 def _steps(body: wire.EditRequest) -> Profile:
     steps = profile_of({"name": "edit", "steps": body.steps})
-    if any(isinstance(step, RunInside) for step in steps.steps):
+    if any(isinstance(step, RunInside | OwnTool) for step in steps.steps):
         raise Invalid("A step runs inside the machine, and an edit boots none.", advice="Leave the step out.")
     return steps
 

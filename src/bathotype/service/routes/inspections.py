@@ -110,6 +110,7 @@ def _inspection(service: Service, caller: Principal, asked: CapturePlanRequest) 
             remarks=remarks,
             power_off=asked.power_off,
             disks=asked.disks,
+            prepared=asked.prepared,
         )
     with service.database.reads() as session:
         machine = machine_answers(session, [found])[0]
