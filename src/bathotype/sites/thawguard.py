@@ -133,7 +133,10 @@ def _serve(orders: socket.socket) -> None:
     with contextlib.suppress(BrokenPipeError):  # who started it has ended at once: there is nothing to read either
         orders.send(b"ready")
     while True:
-        order, handles, _, _ = socket.recv_fds(orders, _MOST, 1)
+        try:
+            order, handles, _, _ = socket.recv_fds(orders, _MOST, 1)
+        except ConnectionError:
+            return  # the worker ended before it had read that we are ready
         if not order:
             return
         if os.fork() == 0:
