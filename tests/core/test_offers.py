@@ -27,7 +27,7 @@ def facts(state: VersionState, **change: object) -> VersionFacts:
     usage |= {name: change.pop(name) for name in list(change) if name in usage}
     given = {
         "usage": Usage("gauge@1.0.0", state, children=(), base_disks=0, stored_bytes=10, **usage),  # type: ignore[arg-type]
-        "open_high": 0, "regions": ("skerry-1",), "missing_regions": ("fjord-2",), "retire_on": "", "pin_only": False,
+        "blocking": 0, "demands": "high", "regions": ("skerry-1",), "missing_regions": ("fjord-2",), "retire_on": "", "pin_only": False,
         "shared_with": (), "now": NOW,
     }  # fmt: skip
     return VersionFacts(**(given | change))  # type: ignore[arg-type]
@@ -38,8 +38,10 @@ def by_name(offers: list[Offer]) -> dict[str, Offer]:
 
 
 def test_what_is_not_possible_says_why_and_how() -> None:
-    staged = by_name(version_offers(caller(), facts(VersionState.STAGED, open_high=2)))
+    staged = by_name(version_offers(caller(), facts(VersionState.STAGED, blocking=2)))
     assert not staged["release"].possible and staged["release"].says == ("2 findings of high severity are open.",)
+    more = by_name(version_offers(caller(), facts(VersionState.STAGED, blocking=1, demands="medium")))
+    assert more["release"].says == ("1 finding that its line demands to be accepted is open.",)
     assert staged["release"].way is not None and staged["release"].way.name == "findings"
     held = by_name(version_offers(caller(), facts(VersionState.RETIRED, holds=("audit",))))
     assert not held["purge"].possible and "audit" in held["purge"].says[0]
@@ -63,7 +65,7 @@ def test_a_role_that_does_not_allow_it_is_the_reason() -> None:
     st.lists(st.sampled_from(["a", "b"]), unique=True), st.booleans(),
 )  # fmt: skip
 def test_nothing_is_refused_without_a_reason(state: VersionState, high: int, running: int, holds: list[str], stored: bool) -> None:  # fmt: skip
-    given = facts(state, open_high=high, running=running, holds=tuple(holds), regions=("skerry-1",) if stored else ())
+    given = facts(state, blocking=high, running=running, holds=tuple(holds), regions=("skerry-1",) if stored else ())
     offers = version_offers(caller(), given)
     assert len({offer.name for offer in offers}) == len(offers)
     for offer in offers:

@@ -66,6 +66,27 @@ def test_every_reason_against_a_launch_is_told_at_once(office: Office) -> None:
         assert list(client.instances(version=reference)) == []
 
 
+def test_a_line_can_demand_that_more_is_accepted(office: Office) -> None:
+    medium = Finding("name-1", "source-host-name", "medium", "/etc/hosts", 1, "gauge", "Remove it.")
+    low = Finding("log-1", "log", "low", "/var/log/x", 1, "x", "Remove it.")
+    first = office.version("gauge@1.0.0", findings=(medium, low))
+    with office.core as client:
+        assert client.version(first).findings.blocking == 0, "by default high ones alone"
+        assert client.demand("gauge", "medium").demands == "medium"
+        second = office.version("gauge@1.1.0", findings=(medium, low), release=False)
+        assert client.version(second).findings.blocking == 1
+        with pytest.raises(Refused, match="1 open finding that its line demands to be accepted: name-1"):
+            client.release(second)
+        client.demand("gauge", "low")
+        with pytest.raises(Refused, match="2 open findings"):
+            client.release(second)
+        for finding in (medium, low):
+            client.accept(second, finding.id, "looked at")
+        assert client.release(second).state == "released"
+        told = [e.after for e in client.events(action="line.demands.changed")]
+        assert told == [{"demands": "low"}, {"demands": "medium"}]
+
+
 def test_findings_of_high_severity_forbid_a_release_until_each_is_accepted(office: Office) -> None:
     reference = office.version("found@1.0.0", release=False, findings=(HIGH,))
     with office.core as client:

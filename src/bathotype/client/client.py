@@ -140,6 +140,10 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         """Create a line."""
         return catalogue.Line.model_validate(self._create("/lines", {"name": name, "about": about}, key))
 
+    def demand(self, line: str, severity: catalogue.Severity) -> catalogue.Line:
+        """Say from which severity on findings must be accepted before a version of a line is released."""
+        return self._transport.one(catalogue.Line, "PUT", f"/lines/{line}/demands", json={"severity": severity})
+
     def marks(self, line: str) -> list[catalogue.Mark]:
         """A line's marks with their history."""
         return self._transport.many(catalogue.Mark, f"/lines/{line}/marks")

@@ -13,11 +13,12 @@ from bathotype.core.lifecycle.states import VersionState, check_move
 from bathotype.core.units import plural
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
+from bathotype.service.answers.versions import blocks_release
 from bathotype.service.catalogue import reference_of, usage_of
 from bathotype.service.kinds.purge import Purge, PurgeParams
 from bathotype.service.operations.start import start_operation
 from bathotype.service.placements import bring_into_line
-from bathotype.service.records import Finding, Mark, Operation, Version
+from bathotype.service.records import Finding, Line, Mark, Operation, Version
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.shares import tell_consumers
 
@@ -39,20 +40,23 @@ def _move(session: Session, actor: str, version: Version, state: VersionState, *
 def release(session: Session, caller: Principal, version: Version) -> None:
     """Release a version, and replicate it to the regions of its line's placement.
 
-    Raises `Refused` while findings of high severity are open.  The caller has locked the version.
+    Raises `Refused` while findings are open that its line demands to be accepted.  The caller has locked the version.
     """
     reference = reference_of(version)
     check_move(reference, VersionState(version.state), VersionState.RELEASED)
-    open_high = session.scalars(
-        select(Finding.name).where(
-            Finding.version_id == version.id, Finding.severity == "high", Finding.accepted_by.is_(None)
-        )
+    blocking = session.scalars(
+        select(Finding.name)
+        .join(Version, Version.id == Finding.version_id)
+        .join(Line, Line.id == Version.line_id)
+        .where(Finding.version_id == version.id, Finding.accepted_by.is_(None), blocks_release())
+        .order_by(Finding.position)
     ).all()
-    if open_high:
-        more = f" and {len(open_high) - 5} more" if len(open_high) > 5 else ""
-        named = ", ".join(open_high[:5]) + more
+    if blocking:
+        more = f" and {len(blocking) - 5} more" if len(blocking) > 5 else ""
+        named = ", ".join(blocking[:5]) + more
+        which = "of high severity" if version.line.demands == "high" else "that its line demands to be accepted"
         raise Refused(
-            f"{reference} has {plural(len(open_high), 'open finding')} of high severity: {named}.",
+            f"{reference} has {plural(len(blocking), 'open finding')} {which}: {named}.",
             advice=f"See `bathotype residue {reference}`. Mend the machine and capture again, or accept each by name "
             "with a reason.",
             code="findings-open",

@@ -24,12 +24,21 @@ class LineRequest(Wire):
     about: str = Field(default="", max_length=2000)
 
 
+class LineDemand(Wire):
+    """What must be accepted before versions of a line are released."""
+
+    model_config = example({"severity": "medium"})
+
+    severity: Severity = Field(description="Findings from this severity on: high, medium (and high), low (all).")
+
+
 class Line(Answer):
     """A named sequence of versions for one purpose."""
 
     account: str
     name: str
     about: str
+    demands: Severity = Field(description="Findings from this severity on must be accepted before a release.")
     newest: str | None = Field(description="Number of the newest released version that is not pin-only.")
     versions: int
     running: int = Field(description="Running instances of all its versions.")
@@ -125,6 +134,7 @@ class FindingCounts(Answer):
     medium: int
     low: int
     open_high: int
+    blocking: int = Field(default=0, description="Open ones that keep it from its release, by what its line demands.")
 
 
 class Needs(Answer):

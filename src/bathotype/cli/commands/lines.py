@@ -30,6 +30,16 @@ def register(parsers: Subparsers) -> None:
     parser = command(inner, "show", _show, "show one line", examples="  bathotype lines show gauge-collector")
     parser.add_argument("name")
 
+    parser = command(
+        inner,
+        "demand",
+        _demand,
+        "say which findings must be accepted before a version is released",
+        examples="  bathotype lines demand gauge-collector medium",
+    )
+    parser.add_argument("name")
+    parser.add_argument("severity", choices=("high", "medium", "low"), help="from this severity on; high by default")
+
     inner = group(parsers, "marks", "movable names on a line")
     parser = command(
         inner, "set", _set, "point a mark to a version", examples="  bathotype marks set gauge-collector@1.4.0 stable"
@@ -50,6 +60,11 @@ def _create(client: Client, given: argparse.Namespace) -> None:
     emit_json(line) if given.json else out(line.name)
 
 
+def _demand(client: Client, given: argparse.Namespace) -> None:
+    line = client.demand(given.name, given.severity)
+    emit_json(line) if given.json else out(f"{line.name} demands that findings are accepted from {line.demands} on")
+
+
 def _list(client: Client, given: argparse.Namespace) -> None:
     lines = list(client.lines())
     if given.json:
@@ -68,6 +83,7 @@ def _show(client: Client, given: argparse.Namespace) -> None:
         [
             ("line", f"{line.account}/{line.name}"),
             ("about", line.about),
+            ("demands", f"findings of severity {line.demands} and above are accepted before a release"),
             ("newest", line.newest),
             ("versions", line.versions),
             ("running", line.running),

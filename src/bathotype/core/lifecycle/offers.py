@@ -59,7 +59,8 @@ class VersionFacts:
     """What the offers of a version depend on."""
 
     usage: Usage
-    open_high: int
+    blocking: int
+    demands: str
     regions: tuple[str, ...]
     missing_regions: tuple[str, ...]
     retire_on: str
@@ -119,8 +120,9 @@ def _allowed(caller: Caller, verb: Verb, offer: Offer) -> Offer:
 
 def _release(facts: VersionFacts) -> Offer:
     title = "Release it" if facts.usage.state == VersionState.STAGED else "Take back its end"
-    if facts.open_high:
-        why = f"{plural(facts.open_high, 'finding')} of high severity {_is(facts.open_high)} open."
+    if facts.blocking:
+        which = "of high severity" if facts.demands == "high" else "that its line demands to be accepted"
+        why = f"{plural(facts.blocking, 'finding')} {which} {_is(facts.blocking)} open."
         return Offer("release", title, False, (why,), Way("Look at the findings", "findings"))
     return Offer("release", title, True, ("Launches of the bare line take it, if it is the newest.",))
 

@@ -29,6 +29,7 @@ _LINE = rendered(
     account=Account.name,
     name=Line.name,
     about=Line.about,
+    demands=Line.demands,
     newest=_NEWEST.scalar_subquery(),
     versions=counted(Version.line_id == Line.id),
     running=select(func.coalesce(func.sum(_RUNNING.correlate(Line).lateral().c.running), 0)).scalar_subquery(),

@@ -475,7 +475,8 @@ def version_overview(session: Session, caller: Principal, version: Version, shar
     shared = _shared_with(session, version.line_id, version.id) if own else []
     facts = VersionFacts(
         usage=usage,
-        open_high=answer.findings.open_high,
+        blocking=answer.findings.blocking,
+        demands=version.line.demands,
         regions=tuple(answer.regions),
         missing_regions=tuple(r for r in regions if r not in answer.regions),
         retire_on=str(answer.retire_on or ""),

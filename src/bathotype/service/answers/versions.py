@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import cache
 from typing import Any
 
-from sqlalchemy import ColumnElement, Integer, Text, and_, bindparam, cast, func, literal_column, select
+from sqlalchemy import ColumnElement, Integer, Text, and_, bindparam, cast, func, literal_column, or_, select
 from sqlalchemy.orm import Session, aliased
 
 from bathotype.service.access.principals import Principal
@@ -19,6 +19,15 @@ from bathotype.wire import versions as wire
 _parent, _parent_line = aliased(Version), aliased(Line)
 
 
+def blocks_release() -> ColumnElement[bool]:
+    """Whether a finding keeps its version from a release, unless it is accepted: by what the line demands."""
+    return or_(
+        Finding.severity == "high",
+        and_(Finding.severity == "medium", Line.demands != "high"),
+        Line.demands == "low",
+    )
+
+
 def _findings() -> Any:
     def of(severity: str, *more: Any) -> ColumnElement[int]:
         return func.count().filter(and_(Finding.severity == severity, *more))
@@ -29,6 +38,7 @@ def _findings() -> Any:
         medium=of("medium"),
         low=of("low"),
         open_high=of("high", Finding.accepted_by.is_(None)),
+        blocking=func.count().filter(Finding.accepted_by.is_(None), blocks_release()),
     )
     return select(counts).where(Finding.version_id == Version.id).scalar_subquery()
 

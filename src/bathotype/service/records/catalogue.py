@@ -22,6 +22,7 @@ class Line(Base):
     account_id: Mapped[str] = mapped_column(ForeignKey("accounts.id"))
     name: Mapped[str]
     about: Mapped[str] = mapped_column(default="")
+    demands: Mapped[Severity] = mapped_column(String, default="high")  # findings from this severity on block a release
     created_at: Mapped[datetime] = mapped_column(default=utcnow)
 
 

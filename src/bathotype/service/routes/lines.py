@@ -66,6 +66,20 @@ def show_line(name: str, caller: Reader, reads: ReadsOf) -> wire.Line:
         return line_answer(session, find_line(session, caller, name))
 
 
+@router.put("/{name}/demands")
+def demand(name: str, body: wire.LineDemand, caller: Operator, service: ServiceOf) -> wire.Line:
+    """Say which findings must be accepted before a version of the line is released."""
+    with service.database.sessions.begin() as session:
+        line = find_line(session, caller, name, lock=True)
+        before, line.demands = line.demands, body.severity
+        if before != body.severity:
+            audit.record(
+                session, caller.account_id, caller.actor, "line.demands.changed", name,
+                before={"demands": before}, after={"demands": body.severity},
+            )  # fmt: skip
+        return line_answer(session, line)
+
+
 @router.get("/{name}/versions", response_model=Page[wire.Version])
 def list_versions(name: str, caller: Reader, reads: ReadsOf, paging: Paged) -> Response:
     """A line's versions, highest number first."""
