@@ -22,7 +22,7 @@ from fastapi.testclient import TestClient
 from sqlalchemy import select
 
 from bathotype.client import Client
-from bathotype.client.client import Watcher
+from bathotype.client.operations import Watcher
 from bathotype.core.access.roles import Role
 from bathotype.core.contents.inventory import Contents, Package
 from bathotype.core.disk.ranges import Ranges

@@ -3,9 +3,14 @@
 from __future__ import annotations
 
 import uuid
-from typing import Any
+from typing import Any, Literal
 
 from bathotype.client.transport import Transport
+
+#: Which part of the highest number goes up.
+Part = Literal["patch", "minor", "major"]
+#: A built-in profile by name, or a profile as data.
+ProfileGiven = str | dict[str, Any]
 
 
 class Calls:

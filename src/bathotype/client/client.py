@@ -3,48 +3,31 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterator, Mapping, Sequence
 from datetime import date, datetime
-from pathlib import Path
 from types import TracebackType
-from typing import Any, Literal
+from typing import Literal
 
 import httpx
-from httpx_sse import connect_sse
 
 from bathotype.client.access import AccessCalls
+from bathotype.client.calls import Part, ProfileGiven
 from bathotype.client.credentials import default_path, load
 from bathotype.client.fleet import FleetCalls
+from bathotype.client.images import ImageCalls
 from bathotype.client.overview import OverviewCalls
 from bathotype.client.regions import RegionCalls
 from bathotype.client.sharing import SharingCalls
-from bathotype.client.transport import PATIENCE, NotSignedIn, OperationFailed, Transport, error_of, if_match
+from bathotype.client.transport import PATIENCE, NotSignedIn, Transport, if_match
 from bathotype.core.lifecycle.purpose import Purpose
-from bathotype.core.lifecycle.target import Target
-from bathotype.wire import fleet, images, targets
+from bathotype.wire import fleet
 from bathotype.wire import machines as site
 from bathotype.wire import operations as work
 from bathotype.wire import versions as catalogue
 from bathotype.wire.common import Plan
 
 
-@dataclass(frozen=True)
-class Exported:
-    """A disk that was written to a file; sizes in bytes."""
-
-    file: Path
-    size: int
-    data_bytes: int
-    content_digest: str
-
-
-Watcher = Callable[[work.Operation], None]
-Part = Literal["patch", "minor", "major"]
-ProfileGiven = str | dict[str, Any]
-
-
-class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
+class Client(AccessCalls, FleetCalls, ImageCalls, OverviewCalls, RegionCalls, SharingCalls):
     """A service, as one account sees it.  Errors are those of `bathotype.core.errors`."""
 
     def __init__(
@@ -348,225 +331,3 @@ class Client(AccessCalls, FleetCalls, OverviewCalls, RegionCalls, SharingCalls):
         """Say that one has seen an alert; it stays raised until it is over."""
         body = fleet.AcknowledgeRequest(reason=reason).model_dump()
         return self._transport.one(fleet.Alert, "POST", f"/alerts/{alert}/acknowledgement", json=body)
-
-    # Operations
-
-    def operations(self, *, state: work.OperationState | None = None, limit: int = 50) -> Iterator[work.Operation]:
-        """Operations, newest first."""
-        return self._transport.pages(work.Operation, "/operations", state=state, limit=limit)
-
-    def operation(self, operation_id: str) -> work.Operation:
-        """One operation."""
-        return self._transport.one(work.Operation, "GET", f"/operations/{operation_id}")
-
-    def operation_log(self, operation_id: str) -> list[work.LogLine]:
-        """An operation's log."""
-        return self._transport.many(work.LogLine, f"/operations/{operation_id}/log")
-
-    def cancel(self, operation_id: str) -> work.Operation:
-        """Ask an operation to stop."""
-        return self._transport.one(work.Operation, "POST", f"/operations/{operation_id}/cancel")
-
-    def retry(self, operation_id: str) -> work.Operation:
-        """Run a failed operation again."""
-        return self._transport.one(work.Operation, "POST", f"/operations/{operation_id}/retry")
-
-    def watch(self, operation_id: str) -> Iterator[work.Operation]:
-        """An operation at each change until it has ended; a broken connection is taken up again."""
-        while True:
-            try:
-                with connect_sse(
-                    self._transport.http,
-                    "GET",
-                    f"/operations/{operation_id}/events",
-                    timeout=httpx.Timeout(30, read=60),
-                ) as source:
-                    if source.response.status_code >= 400:
-                        raise error_of(source.response)
-                    for event in source.iter_sse():
-                        if event.event == "operation":
-                            seen = work.Operation.model_validate_json(event.data)
-                            yield seen
-                            if seen.state in work.ENDED:
-                                return
-            except httpx.TransportError:
-                pass
-            seen = self.operation(operation_id)  # waits while the service is away, and raises when it stays away
-            yield seen
-            if seen.state in work.ENDED:
-                return
-
-    def wait(self, operation_id: str, *, on_progress: Watcher | None = None) -> work.Operation:
-        """Wait until an operation has ended.  Raises `OperationFailed` unless it succeeded."""
-        last: work.Operation | None = None
-        for last in self.watch(operation_id):
-            if on_progress is not None:
-                on_progress(last)
-        assert last is not None
-        if last.state == "cancelled":
-            raise OperationFailed(f"The {last.kind} of {last.subject} was cancelled.", code="cancelled")
-        if last.state == "failed":
-            failure = last.error
-            raise OperationFailed(
-                failure.message if failure else "It failed.",
-                advice=failure.advice if failure else "",
-                code=failure.code if failure else "failed",
-            )
-        return last
-
-    # Bytes
-
-    def export(
-        self,
-        reference: str,
-        target: Path,
-        *,
-        region: str | None = None,
-        disk: str | None = None,
-        on_progress: Callable[[int, int], None] = lambda done, total: None,
-    ) -> Exported:
-        """Write a raw disk of a version to a file: sparse, resumable, every chunk verified.  ``disk`` is its role."""
-        from bathotype.client.download import download  # NumPy takes a while to load: only who exports pays for it
-
-        manifest = download(self._transport, reference, region, disk, target, on_progress)
-        return Exported(target, manifest.size, manifest.data_bytes, manifest.content_digest)
-
-    def export_file(
-        self,
-        reference: str,
-        target: Path,
-        form: str,
-        *,
-        region: str | None = None,
-        disk: str | None = None,
-        on_progress: Callable[[int, int], None] = lambda done, total: None,
-    ) -> images.ExportedFile:
-        """Write a version to a file of any format: resumable, and its SHA-256 compared with the service's."""
-        from bathotype.client.download import download_file
-
-        def learn() -> None:
-            self.wait(self.work_out_digest(reference, form, region=region, disk=disk).id)
-
-        return download_file(self._transport, reference, region, disk, form, target, on_progress, learn)
-
-    def work_out_digest(
-        self, reference: str, form: str, *, region: str | None = None, disk: str | None = None
-    ) -> work.Operation:
-        """Have a version read as a file once, so that its SHA-256 is known."""
-        params = {"format": form, "region": region, "disk": disk}
-        return self._transport.one(work.Operation, "POST", f"/versions/{reference}/disk-digests", params=params)
-
-    # Bringing disks in
-
-    def upload(
-        self, file: Path, *, region: str, on_progress: Callable[[int, int], None] = lambda done, total: None
-    ) -> images.Upload:
-        """Bring a file to a region's store; an earlier upload of the same file that was cut short is taken up."""
-        from bathotype.client.upload import upload
-
-        return upload(self._transport, file, region, on_progress)
-
-    def drop_upload(self, upload: str) -> None:
-        """Give an upload up."""
-        self._transport.call("DELETE", f"/uploads/{upload}")
-
-    def inspect_import(
-        self,
-        *,
-        line: str,
-        upload: str | None = None,
-        url: str | None = None,
-        region: str | None = None,
-        format: images.ImageFormat | None = None,
-        number: str | None = None,
-        bump: Part | None = None,
-        profile: ProfileGiven | None = "linux",
-        notes: str = "",
-        purpose: Purpose | None = None,
-        retire_on: date | None = None,
-    ) -> images.ImportInspection:
-        """What an import depends on."""
-        body = images.ImportRequest(
-            line=line, upload=upload, url=url, region=region, format=format, number=number, bump=bump, profile=profile,
-            notes=notes, purpose=purpose, retire_on=retire_on,
-        )  # fmt: skip
-        return self._transport.one(
-            images.ImportInspection, "POST", "/import-inspections", json=body.model_dump(mode="json")
-        )
-
-    def import_image(
-        self,
-        *,
-        line: str,
-        upload: str | None = None,
-        url: str | None = None,
-        region: str | None = None,
-        format: images.ImageFormat | None = None,
-        number: str | None = None,
-        bump: Part | None = None,
-        profile: ProfileGiven | None = "linux",
-        notes: str = "",
-        purpose: Purpose | None = None,
-        retire_on: date | None = None,
-        key: str | None = None,
-    ) -> work.Operation:
-        """Import a file that was uploaded, or one in a bucket, as a staged version."""
-        body = images.ImportRequest(
-            line=line, upload=upload, url=url, region=region, format=format, number=number, bump=bump, profile=profile,
-            notes=notes, purpose=purpose, retire_on=retire_on,
-        )  # fmt: skip
-        return work.Operation.model_validate(self._create("/imports", body.model_dump(mode="json"), key))
-
-    def check_target(
-        self,
-        target: Target,
-        *,
-        reference: str | None = None,
-        upload: str | None = None,
-        url: str | None = None,
-        format: images.ImageFormat | None = None,
-    ) -> targets.TargetCheck:
-        """Judge a version or a file by the demands of another place."""
-        body = targets.TargetCheckRequest(target=target, reference=reference, upload=upload, url=url, format=format)
-        return self._transport.one(targets.TargetCheck, "POST", "/target-checks", json=body.model_dump(mode="json"))
-
-    def edit(
-        self,
-        *,
-        reference: str,
-        steps: list[dict[str, Any]],
-        number: str | None = None,
-        bump: Part | None = None,
-        notes: str = "",
-        purpose: Purpose | None = None,
-        retire_on: date | None = None,
-        region: str | None = None,
-        even_unchanged: bool = False,
-        key: str | None = None,
-    ) -> work.Operation:
-        """A new version from an old one, by typed steps on its disk."""
-        body = images.EditRequest(
-            reference=reference, steps=steps, number=number, bump=bump, notes=notes, region=region,
-            purpose=purpose, retire_on=retire_on, even_unchanged=even_unchanged,
-        )  # fmt: skip
-        return work.Operation.model_validate(self._create("/edits", body.model_dump(mode="json"), key))
-
-    def plan_edit(
-        self,
-        *,
-        reference: str,
-        steps: list[dict[str, Any]],
-        number: str | None = None,
-        bump: Part | None = None,
-        notes: str = "",
-        purpose: Purpose | None = None,
-        retire_on: date | None = None,
-        region: str | None = None,
-        even_unchanged: bool = False,
-    ) -> images.EditPlan:
-        """What an edit would change, path by path."""
-        body = images.EditRequest(
-            reference=reference, steps=steps, number=number, bump=bump, notes=notes, region=region,
-            purpose=purpose, retire_on=retire_on, even_unchanged=even_unchanged,
-        )  # fmt: skip
-        return self._transport.one(images.EditPlan, "POST", "/edit-plans", json=body.model_dump(mode="json"))
