@@ -12,6 +12,7 @@ import subprocess
 import tarfile
 import tempfile
 from collections.abc import Callable
+from contextlib import suppress
 from pathlib import Path
 
 from bathotype.core.contents.inventory import read_contents
@@ -20,6 +21,7 @@ from bathotype.core.disk.ext4.journal import replayed
 from bathotype.core.disk.ext4.used import used
 from bathotype.core.disk.fat import Fat
 from bathotype.core.disk.layout import read_layout, settled, used_ranges
+from bathotype.core.disk.ntfs import Ntfs
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import BlockSource, check_read
 from bathotype.core.errors import BathotypeError
@@ -141,6 +143,14 @@ def _fat(bits: int) -> bytes:
 
 
 @functools.cache
+def _ntfs() -> bytes:
+    return _made(
+        "truncate -s 4M x && mkntfs -q -F x",
+        "for f in etc/hostname home/mara/.bash_history; do ntfscp -q x t/$f $(basename $f); done",
+    )
+
+
+@functools.cache
 def _tar() -> bytes:
     out = io.BytesIO()
     with tarfile.open(fileobj=out, mode="w", format=tarfile.PAX_FORMAT) as archive:
@@ -200,6 +210,18 @@ def fat(data: bytes) -> None:
             break
 
 
+def ntfs(data: bytes) -> None:
+    """The bitmap of NTFS, and single files."""
+    fs = Ntfs(patched(_ntfs(), data))
+    for read in (
+        fs.used,
+        lambda: fs.read_file("/.bash_history", most=65536),
+        lambda: fs.read_file("/hostname", most=9),
+    ):
+        with suppress(BathotypeError):
+            read()
+
+
 def archive(data: bytes) -> None:
     """The archive that a guest makes of its files."""
     tree = TarTree(patched(_tar(), data))
@@ -254,7 +276,7 @@ def formats(data: bytes) -> None:
 
 
 READERS: dict[str, Callable[[bytes], None]] = {
-    f.__name__: f for f in (ext4, journal, disk, tables, fat, archive, agent, profile, formats)
+    f.__name__: f for f in (ext4, journal, disk, tables, fat, ntfs, archive, agent, profile, formats)
 }
 
 
