@@ -31,6 +31,13 @@ export function About({ overview }: { overview: Schema["VersionOverview"] }) {
             "Made by",
             `${version.mode === "edit" ? "an edit" : version.mode === "import" ? "an import" : `a ${version.mode} capture`}`,
           ],
+          [
+            "Generalized by",
+            version.profile &&
+              (version.profile.tool
+                ? `its own tool, ${String(version.profile.tool)}: ${String(version.profile.told)}`
+                : `profile ${String(version.profile.name)}`),
+          ],
           ["Made", <Moment key="made" at={version.created_at} exact />],
           ["Packages", version.packages ?? "unknown: its contents cannot be read"],
           ["Services", version.services.join(", ")],
@@ -40,7 +47,8 @@ export function About({ overview }: { overview: Schema["VersionOverview"] }) {
           ["Pin-only", version.pin_only && "launched only when named exactly"],
           [
             "Boots by",
-            needs?.boot?.length && `${needs.boot.join(" or ")}${needs.signed_loader ? ", its loader is signed" : ""}`,
+            Boolean(needs?.boot?.length) &&
+              `${needs.boot.join(" or ")}${needs.signed_loader ? ", its loader is signed" : ""}`,
           ],
           ["Made for", needs?.architecture],
           ["Can drive", [...(needs?.disk_drivers ?? []), ...(needs?.network_drivers ?? [])].join(", ")],
