@@ -47,8 +47,9 @@ export function About({ overview }: { overview: Schema["VersionOverview"] }) {
           ["Pin-only", version.pin_only && "launched only when named exactly"],
           [
             "Boots by",
-            Boolean(needs?.boot?.length) &&
-              `${needs.boot.join(" or ")}${needs.signed_loader ? ", its loader is signed" : ""}`,
+            needs?.boot?.length
+              ? `${needs.boot.join(" or ")}${needs.signed_loader ? ", its loader is signed" : ""}`
+              : "",
           ],
           ["Made for", needs?.architecture],
           ["Can drive", [...(needs?.disk_drivers ?? []), ...(needs?.network_drivers ?? [])].join(", ")],
