@@ -52,8 +52,8 @@ def subnets_of(region: str) -> dict[str, Subnet]:
 
 
 def isolated_addresses() -> Iterable[str]:
-    """What machines get that nothing shall reach."""
-    return (f"198.18.{n // 250}.{n % 250 + 2}" for n in range(50_000))
+    """What machines get that nothing shall reach; the first of each network are its gateway's and the like."""
+    return (f"198.18.{n // 200}.{n % 200 + _KEPT_BACK}" for n in range(50_000))
 
 
 def firewall_sets(region: str) -> dict[str, tuple[Opening, ...]]:
