@@ -38,7 +38,9 @@ class Line(Answer):
     account: str
     name: str
     about: str
-    demands: Severity = Field(default="high", description="Findings from this severity on must be accepted before a release.")
+    demands: Severity = Field(
+        default="high", description="Findings from this severity on must be accepted before a release."
+    )
     newest: str | None = Field(description="Number of the newest released version that is not pin-only.")
     versions: int
     running: int = Field(description="Running instances of all its versions.")
