@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import json
 import re
 import subprocess
 import tarfile
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from bathotype.core.disk.holding import holding
 from bathotype.core.disk.layout import read_layout, used_ranges
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.several import ALIGNED, Several, begins, number_of, windows_of
@@ -148,6 +151,20 @@ def test_a_guest_on_several_disks_is_generalized_and_scanned_as_one(tmp_path: Pa
             piece = tmp_path / f"volume{number}"
             piece.write_bytes(window.read(volume.start - begins(copy.disks)[volume.disk], volume.length))
             clean(piece)
+
+
+def test_what_a_disk_calls_itself_steers_nothing(tmp_path: Path) -> None:
+    image = tmp_path / "named.raw"
+    with image.open("wb") as file:
+        file.truncate(8 * MIB)
+    subprocess.run(["/usr/sbin/sfdisk", "-q", image], input="label: gpt\nsize=4MiB, type=L\n", text=True, check=True)
+    with open_file(image) as source:
+        layout = read_layout(source)
+    for name, told in (("tides\0left", "tides"), ("\x1b[2J\ud800", "\ufffd[2J\ufffd")):
+        named = replace(layout, volumes=tuple(replace(v, part_label=name) for v in layout.volumes))
+        with open_file(image) as source:
+            held = holding(source, named)[0].volumes[0]
+        assert held.label == told and json.loads(json.dumps(held.text).encode()) == held.text
 
 
 def _ova(folder: Path, disks: list[bytes]) -> Path:

@@ -65,8 +65,13 @@ def _held(source: BlockSource, volume: Volume) -> HeldVolume | None:
             block = Superblock(volume.within(source))
         except Damaged:
             return None
-        raw = block.raw[_MOUNTED_AT : _MOUNTED_AT + _MOUNTED_LENGTH]
-        mounted = raw.split(b"\0")[0].decode("utf-8", "replace")
+        mounted = _plain(block.raw[_MOUNTED_AT : _MOUNTED_AT + _MOUNTED_LENGTH].decode("utf-8", "replace"))
         seconds = block.u32(_WRITTEN_AT)
         written = datetime.fromtimestamp(seconds, UTC).strftime("%Y-%m-%d") if seconds else ""
-    return HeldVolume(volume.filesystem, volume.label or volume.part_label, mounted, written)
+    return HeldVolume(volume.filesystem, _plain(volume.label or volume.part_label), mounted, written)
+
+
+def _plain(text: str) -> str:
+    """A name up to its end, without what a terminal would obey: whoever made the disk has written it, and some tools leave
+    what was there before behind the end."""
+    return "".join(c if c.isprintable() else "\N{REPLACEMENT CHARACTER}" for c in text.partition("\0")[0])
