@@ -120,12 +120,13 @@ class Ntfs:
                 piece = data[n * self.record : (n + 1) * self.record]
                 if piece[:4] == b"FILE" and struct.unpack_from("<H", piece, 22)[0] & _IN_USE:
                     with suppress(Damaged, struct.error):
-                        found += [(first + n, *named) for named in self._names(first + n) if named[0] in names]
+                        named = self._names(self._repaired(piece, first + n))
+                        found += [(first + n, name, parent) for name, parent in named if name in names]
         return found
 
-    def _names(self, number: int) -> Iterator[tuple[str, int]]:
+    @staticmethod
+    def _names(record: bytes) -> Iterator[tuple[str, int]]:
         """The names of a record, in lower case, each with its folder's number."""
-        record = self._record(number)
         at = struct.unpack_from("<H", record, 20)[0]
         while at + 24 <= len(record):
             kind, length = struct.unpack_from("<II", record, at)
@@ -142,8 +143,12 @@ class Ntfs:
     # Records
 
     def _record(self, number: int) -> bytes:
-        """A record of the master file table, with the ends of its sectors put back."""
-        data = bytearray(self._in_runs(self._mft, number * self.record, self.record))
+        """A record of the master file table."""
+        return self._repaired(self._in_runs(self._mft, number * self.record, self.record), number)
+
+    def _repaired(self, raw: bytes, number: int) -> bytes:
+        """A record as it lies on the disk, with the ends of its sectors put back.  Raises `Damaged`."""
+        data = bytearray(raw)
         at, count = struct.unpack_from("<HH", data, 4)
         step = self.record // (count - 1) if count > 1 else 0
         if data[:4] != b"FILE" or at + 2 * count > len(data) or step not in (512, 1024, 2048, 4096):
