@@ -129,9 +129,18 @@ def _launch(client: Client, given: argparse.Namespace) -> int:
 
 def _attach(given: argparse.Namespace) -> Attach:
     """Where instances attach."""
+    from pydantic import ValidationError
+
     from bathotype.core.lifecycle.networks import Attach
 
-    return Attach(subnet=given.subnet, address=given.address, firewalls=given.firewall, public_address=given.public)
+    try:
+        return Attach(subnet=given.subnet, address=given.address, firewalls=given.firewall, public_address=given.public)
+    except ValidationError as error:
+        fault = error.errors()[0]
+        raise Invalid(
+            f"--{str(fault['loc'][0]).removesuffix('_address').removesuffix('s')}: {fault['msg']}.",
+            advice="`bathotype regions networks REGION` lists what there is.",
+        ) from error
 
 
 def _room(given: argparse.Namespace) -> Room:
