@@ -25,7 +25,7 @@ from standin.disks import create_raw, partitions, tool
 _BLOCK = 4096
 _FACTS, _STATE = b"desk facts\n", b"Preparation of this desk\n"
 #: Of the tool: how it is called, what its answer file is called, how often it may run.
-TOOL, ANSWERS, MOST_RUNS = "prepare.exe", "answers.xml", 3
+TOOL, ANSWERS, MOST_RUNS = "prepare.exe", "answers.xml", 5
 
 
 def make_file_system(path: Path, start: int, size: int, facts: dict[str, Any], rng: random.Random) -> None:
@@ -98,8 +98,8 @@ class Desktop:
 
     def prepare(self, argv: list[str]) -> tuple[int, bytes]:
         """The system's own tool: it removes the identity; the machine is shut down by whoever called it."""
-        if argv != ["/generalize", "/shutdown"]:
-            return 1, b"usage: prepare.exe /generalize /shutdown\n"
+        if argv != ["forget-identity", "power-off"]:
+            return 1, b"usage: prepare.exe forget-identity power-off\n"
         if self.facts.get("runs", 0) >= MOST_RUNS:
             return 1, f"This system has been prepared {MOST_RUNS} times, which is the most.\n".encode()
         now = datetime.now(UTC).strftime("%Y-%m-%dT%H:%MZ")

@@ -17,7 +17,7 @@ from bathotype.demo.system import DESK_PROFILE
 from tests.support import System, holds, until
 
 PROFILE: dict[str, Any] = yaml.safe_load(DESK_PROFILE.read_text())
-PREPARE = ["C:\\Desk\\prepare.exe", "/generalize", "/shutdown"]
+PREPARE = ["C:\\Desk\\prepare.exe", "forget-identity", "power-off"]
 
 
 def released(system: System, reference: str) -> str:
@@ -92,7 +92,7 @@ def test_what_is_not_prepared_is_refused_with_what_to_do(system: System, cli: An
         seen = charts.inspect("chart-desk-01", mode="stopped", profile=PROFILE)
         obstacle = next(r for r in seen.remarks if r.outcome == "obstacle")
         assert obstacle.why == "desk-prepare has not run: /preparation.txt does not say so."
-        assert " ".join(PREPARE) in obstacle.advice and "3 times" in obstacle.advice and "--stopped" in obstacle.advice
+        assert " ".join(PREPARE) in obstacle.advice and "5 times" in obstacle.advice and "--stopped" in obstacle.advice
         with pytest.raises(Refused, match="desk-prepare has not run"):
             charts.capture(machine="chart-desk-01", line="desks", number="1.0.0", mode="stopped", profile=PROFILE)
         # Prepared by its operator, it can be captured.
