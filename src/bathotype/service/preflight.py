@@ -155,7 +155,7 @@ def _own_tool(result: Preflight, reader: ConfinedReader, site: Site, tool: OwnTo
             )  # fmt: skip
             return
         result.inside = True
-        remarks.ok("prepared", f"{tool.tool} is run in a throwaway clone; the machine itself stays as it is.")
+        remarks.ok("prepared", f"{tool.tool} is run in a throwaway clone, not in the machine.")
         return
     if tool.marker is None:
         if prepared:

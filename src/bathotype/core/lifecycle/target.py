@@ -94,7 +94,7 @@ def _disk(target: Target, image: Candidate) -> Iterator[Row]:
         yield Row("disk", "ok" if fit else "obstacle", why, "" if fit else "Make it smaller where it was made.")
     if target.most_disks is not None:
         fit = image.disks <= target.most_disks
-        why = f"It has {plural(image.disks, 'disk')}; {target.most_disks} are taken at most."
+        why = f"It has {plural(image.disks, 'disk')}; the target takes {target.most_disks} at most."
         yield Row("disks", "ok" if fit else "obstacle", why, "" if fit else "Capture the boot disk alone.")
     if target.formats:
         advice = f"Export it as {' or '.join(target.formats)}."
