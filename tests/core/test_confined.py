@@ -12,8 +12,9 @@ from pathlib import Path
 import pytest
 
 from bathotype.core.confined.asking import look
-from bathotype.core.confined.changing import CHANGE, ProfileQuestion
+from bathotype.core.confined.changing import CHANGE, PLAN, ProfileQuestion
 from bathotype.core.confined.imagefile import UNPACK, PackedQuestion
+from bathotype.core.confined.judging import JUDGE, JudgeQuestion
 from bathotype.core.confined.looking import LOOK, LookQuestion, ReplayData
 from bathotype.core.confined.reader import ConfinedReader
 from bathotype.core.confined.sandbox import python
@@ -22,6 +23,7 @@ from bathotype.core.disk.layout import settled
 from bathotype.core.disk.source import FileSource, Window, open_file
 from bathotype.core.errors import Damaged, OutOfSpace, Refused
 from bathotype.core.generalize.profile import builtin_profile
+from bathotype.core.generalize.residue import SourceIdentity
 from tests.core.test_offline import let_a_journal_wait, small_disk
 
 START = """
@@ -222,3 +224,19 @@ def test_the_own_errors_of_a_task_come_through(disk: FileSource, tmp_path: Path)
         assert reader.ask(LOOK, LookQuestion(), disk).has_root
         with pytest.raises(Refused):
             reader.ask(CHANGE, ProfileQuestion(builtin_profile("linux"), {}), file)
+
+
+def test_what_no_record_can_hold_is_replaced_in_answers(tmp_path: Path) -> None:
+    (tmp_path / "tree/var/log").mkdir(parents=True)
+    (tmp_path / "tree/var/log").joinpath(os.fsdecode(b"st\xf8rm.log")).write_bytes(b"x")
+    files = {
+        "etc/os-release": b'ID=halvane\nPRETTY_NAME="\0Halvane"\n',
+        "etc/passwd": b"n\0a:x:1000:1000::/home/na:/bin/sh\n",
+        "var/lib/dpkg/status": b"Package: a\0b\nStatus: install ok installed\nVersion: 1\xff\n\n",
+    }
+    with ConfinedReader() as reader, open_file(small_disk(tmp_path, files)) as disk:
+        planned = reader.ask(PLAN, ProfileQuestion(builtin_profile("linux"), {}), disk).planned
+        contents = reader.ask(JUDGE, JudgeQuestion(SourceIdentity()), disk).contents
+    assert "/var/log/st\ufffdrm.log" in {change.path for change in planned.changes}
+    assert contents.os["pretty_name"] == "\ufffdHalvane" and contents.users == ("n\ufffda",)
+    assert [(package.name, package.version) for package in contents.packages] == [("a\ufffdb", "1\ufffd")]

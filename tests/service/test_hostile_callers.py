@@ -140,6 +140,16 @@ def test_a_step_that_ends_its_worker_each_time_is_given_up(office: Office, monke
         assert client.wait(operation.id).state == "succeeded"
 
 
+def test_what_the_database_cannot_keep_fails_at_once(office: Office, monkeypatch: pytest.MonkeyPatch) -> None:
+    reference = office.version("gauge@1.0.0")
+    monkeypatch.setattr(office.cloud, "number", lambda prefix: f"{prefix}-\0")
+    with office.core as client:
+        operation = client.launch(reference=reference, region="skerry-1", name="odd")
+        office.runner.run(operation.id)
+        failed = client.operation(operation.id)
+        assert failed.state == "failed" and failed.error and failed.error.code == "unrecordable"
+
+
 def test_few_disks_are_looked_at_at_once(office: Office, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
     active, peak, gate = 0, 0, threading.Lock()
 

@@ -5,6 +5,7 @@ It is started by `reader` behind the walls of `sandbox`, and has nothing but the
 
 from __future__ import annotations
 
+import json
 import os
 import socket
 import sys
@@ -12,6 +13,8 @@ from contextlib import suppress
 from importlib import import_module
 from pathlib import Path
 from typing import Any
+
+from pydantic_core import PydanticSerializationError
 
 from bathotype.core.confined.frames import (
     ALLOCATED,
@@ -122,9 +125,9 @@ def _serve(wire: Wire) -> None:
     try:
         task = _task(asked["task"])
         answer = task.run(_Bench(wire, sources), task.questions.validate_python(asked["question"]))
-        wire.send(ANSWER, task.answers.dump_json(answer))
+        wire.send(ANSWER, _written(task, answer))
     except BathotypeError as error:
-        wire.send_json(FAILED, error_out(error))
+        wire.send_json(FAILED, _legible(error_out(error)))
     except MemoryError:
         wire.send_json(FAILED, error_out(Damaged("It needs more memory to be read than it may take.")))
     except (EOFError, OSError):
@@ -134,6 +137,24 @@ def _serve(wire: Wire) -> None:
     finally:
         for descriptor in files:
             os.close(descriptor)
+
+
+def _written(task: Task[Any, Any], answer: Any) -> bytes:
+    """An answer as JSON that any record can hold: a NUL or half of a character, as a guest's files and their names may
+    have them, becomes the replacement character.  What must stay as it is is sent as hexadecimal text."""
+    with suppress(PydanticSerializationError):
+        body = task.answers.dump_json(answer)
+        if b"\\u0000" not in body:
+            return body
+    return json.dumps(_legible(task.answers.dump_python(answer))).encode()
+
+
+def _legible(data: Any) -> Any:
+    if isinstance(data, str):
+        return "".join("\N{REPLACEMENT CHARACTER}" if c == "\0" or "\ud800" <= c <= "\udfff" else c for c in data)
+    if isinstance(data, dict):
+        return {_legible(key): _legible(value) for key, value in data.items()}
+    return [_legible(item) for item in data] if isinstance(data, list | tuple) else data
 
 
 def _place(error: BaseException) -> str:

@@ -177,8 +177,9 @@ class GuestAgent:
             return data[:most]
 
     def read_text(self, path: str) -> str:
-        """A small text file in the guest; what is not UTF-8 is replaced."""
-        return self.read_file(path, most=_MOST_SMALL).decode("utf-8", "replace")
+        """A small text file in the guest; what is not UTF-8 is replaced, and so are NUL characters."""
+        text = self.read_file(path, most=_MOST_SMALL).decode("utf-8", "replace")
+        return text.replace("\0", "\N{REPLACEMENT CHARACTER}")
 
     def write_file(self, path: str, data: bytes) -> None:
         """Replace a file in the guest and flush it to its disk."""

@@ -10,7 +10,7 @@ from typing import Any
 
 import structlog
 from sqlalchemy import select, update
-from sqlalchemy.exc import DBAPIError
+from sqlalchemy.exc import DataError, DBAPIError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from sqlalchemy.orm import Session
 
@@ -169,6 +169,14 @@ class Runner:
                     "outcome": "failed",
                     "error": {"code": error.code, "message": f"{step.title}: {error.message}", "advice": error.advice},
                 }
+            except DataError as error:
+                # The database is there: another worker would be refused the same value.
+                log.warning("value refused by the database", operation_id=context.id, error=str(error.orig)[:300])
+                self._mark(context, row.position, state="failed", ended_at=utcnow())
+                message = f"{step.title}: what was read holds a text or a number that the database cannot keep."
+                context.log(message, "error")
+                advice = "See the service's log under this operation's id for the value, and correct it on the machine."
+                return {"outcome": "failed", "error": {"code": "unrecordable", "message": message, "advice": advice}}
             except (DBAPIError, PoolTimeout, LockLost):
                 raise
             except Exception as error:
