@@ -35,7 +35,7 @@ from bathotype.service import schema
 from bathotype.service.access.principals import add_token, make_account, make_token, make_user, set_role
 from bathotype.service.app import create_app
 from bathotype.service.database import Database
-from bathotype.service.kinds import KINDS
+from bathotype.service.everykind import KINDS
 from bathotype.service.kinds.capture import Capture, CaptureParams
 from bathotype.service.kinds.making import MakingMemo, Stored, seal
 from bathotype.service.operations.context import WorkContext

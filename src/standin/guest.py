@@ -11,7 +11,6 @@ import base64
 import json
 import re
 import secrets
-import shlex
 import threading
 import time
 from collections.abc import Callable
@@ -24,6 +23,7 @@ import yaml
 from standin.desktop import Desktop
 from standin.firstboot import read_seed, start_linux
 from standin.guestfiles import Edits, GuestFiles
+from standin.programs import ProgramError, Programs
 
 #: Where an opaque guest's facts lie: behind the first MiB of its system partition.
 OPAQUE_MARK = b"standin opaque guest\n"
@@ -65,6 +65,7 @@ class GuestFacts:
     image: Path
     address: str
     mac: str
+    online: bool = True
 
 
 class ModelledGuest:
@@ -86,6 +87,9 @@ class ModelledGuest:
         self._desktop = _read_desktop(facts.image)
         self._opaque = self._desktop.facts if self._desktop is not None else _read_opaque(facts.image)
         self._files = None if self._opaque is not None else GuestFiles(facts.image)
+        self._memory: dict[str, bytes] = {}  # what lies below /run
+        self.stopped_services: set[str] = set()
+        self._programs = Programs(self)
         self._commands: dict[str, Callable[..., Any]] = {
             "guest-sync": lambda id: id,
             "guest-sync-delimited": lambda id: id,
@@ -228,13 +232,44 @@ class ModelledGuest:
 
     # Files
 
+    @property
+    def files(self) -> GuestFiles:
+        """Its disk."""
+        return self._need_files()
+
+    @property
+    def online(self) -> bool:
+        """Whether it reaches the repository of packages."""
+        return self.facts.online
+
+    def names(self) -> set[str]:
+        """Paths in memory."""
+        return set(self._memory)
+
+    def read(self, path: str) -> bytes | None:
+        """A file, of memory too."""
+        return self._memory[path] if path in self._memory else self._need_files().read(path)
+
+    def put(self, path: str, data: bytes) -> None:
+        """Write one, once the disk is not frozen."""
+        self._put(path, data)
+
+    def change(self, edits: Edits) -> None:
+        """Change the disk, once it is not frozen."""
+        while True:
+            self._thawed.wait()
+            with self.write_lock:
+                if self._thawed.is_set():
+                    self._need_files().change(edits)
+                    return
+
     def _need_files(self) -> GuestFiles:
         if self._files is None:
             raise AgentError("this guest's files are not modelled")
         return self._files
 
     def _open(self, path: str, mode: str = "r") -> int:
-        current = self._need_files().read(path)
+        current = self.read(path)
         if current is None and mode.startswith("r"):
             raise AgentError(f"failed to open file '{path}' (mode: '{mode}'): No such file or directory")
         data = bytearray() if mode.startswith("w") else bytearray(current or b"")
@@ -279,20 +314,25 @@ class ModelledGuest:
 
     def _put(self, path: str, data: bytes) -> None:
         """Write a file, waiting while the file systems are frozen."""
-        while True:
-            self._thawed.wait()
-            with self.write_lock:
-                if self._thawed.is_set():
-                    edits = Edits()
-                    edits.write(path, data)
-                    self._need_files().change(edits)
-                    return
+        if path.startswith("/run/"):
+            self._memory[path] = data
+            return
+        edits = Edits()
+        edits.write(path, data)
+        self.change(edits)
 
     # Programs
 
-    def _exec(self, path: str, arg: list[str] | None = None, capture_output: bool = False, **_: Any) -> dict[str, int]:
+    def _exec(
+        self,
+        path: str,
+        arg: list[str] | None = None,
+        capture_output: bool = False,
+        env: list[str] | None = None,
+        **_: Any,
+    ) -> dict[str, int]:
         argv = [re.split(r"[/\\]", path)[-1], *(arg or [])]
-        program = getattr(self, "_run_" + re.sub(r"\W", "_", argv[0]), None)
+        program = self._program(argv[0], dict(item.split("=", 1) for item in env or ()))
         if program is None:
             raise AgentError(
                 f"Guest agent command failed, error was 'Failed to execute child process “{path}” (No such file or directory)'"
@@ -303,6 +343,9 @@ class ModelledGuest:
         def run() -> None:
             try:
                 code, out = program(argv[1:])
+            except ProgramError as error:
+                code, out = error.code, b""
+                process.err = f"{argv[0]}: {error}\n".encode()
             except (OSError, ValueError, IndexError, AgentError) as error:
                 code, out = 1, b""
                 process.err = f"{argv[0]}: {error}\n".encode()
@@ -311,6 +354,13 @@ class ModelledGuest:
 
         threading.Thread(target=run, daemon=True).start()
         return {"pid": self._serial}
+
+    def _program(self, name: str, environment: dict[str, str]) -> Callable[[list[str]], tuple[int, bytes]] | None:
+        own: Callable[[list[str]], tuple[int, bytes]] | None = getattr(self, "_run_" + re.sub(r"\W", "_", name), None)
+        if own is not None or self._files is None:
+            return own
+        found = self._programs.find(name)
+        return None if found is None else lambda argv: found(argv, environment)
 
     def _exec_status(self, pid: int) -> dict[str, Any]:
         process = self._processes.get(pid)
@@ -331,7 +381,7 @@ class ModelledGuest:
     def _run_cat(self, argv: list[str]) -> tuple[int, bytes]:
         out = b""
         for path in argv:
-            data = self._need_files().read(path)
+            data = self.read(path)
             if data is None:
                 raise OSError(f"{path}: No such file or directory")
             out += data
@@ -343,39 +393,13 @@ class ModelledGuest:
     def _run_rm(self, argv: list[str]) -> tuple[int, bytes]:
         edits = Edits()
         for path in argv:
-            if not path.startswith("-"):
+            if path in self._memory:
+                del self._memory[path]
+            elif not path.startswith("-"):
                 edits.remove(path)
-        self._thawed.wait()
-        with self.write_lock:
-            self._need_files().change(edits)
+        if edits.removed:
+            self.change(edits)
         return 0, b""
-
-    def _run_apt_get(self, argv: list[str]) -> tuple[int, bytes]:
-        """``apt-get -s upgrade``: compares what is installed with what the package lists offer."""
-        if "-s" not in argv or "upgrade" not in argv:
-            raise OSError("only a simulated upgrade is modelled")
-        installed = self._paragraphs("/var/lib/dpkg/status")
-        lines = []
-        for name in self._need_files().names("/var/lib/apt/lists"):
-            for package, version in self._paragraphs(f"/var/lib/apt/lists/{name}").items():
-                if package in installed and installed[package] != version:
-                    lines.append(f"Inst {package} [{installed[package]}] ({version} stable [amd64])")
-        return 0, ("\n".join(lines) + "\n").encode()
-
-    def _paragraphs(self, path: str) -> dict[str, str]:
-        found = {}
-        for paragraph in (self._need_files().read(path) or b"").decode("utf-8", "replace").split("\n\n"):
-            fields = dict(line.split(": ", 1) for line in paragraph.splitlines() if ": " in line)
-            if "Package" in fields:
-                found[fields["Package"]] = fields.get("Version", "")
-        return found
-
-    def _run_systemctl(self, argv: list[str]) -> tuple[int, bytes]:
-        if argv[:1] != ["is-active"]:
-            raise OSError("only is-active is modelled")
-        unit = argv[1] if argv[1].endswith(".service") else f"{argv[1]}.service"
-        wanted = self._need_files().names("/etc/systemd/system/multi-user.target.wants")
-        return (0, b"active\n") if unit in wanted else (3, b"inactive\n")
 
     def _run_gauge_logger(self, argv: list[str]) -> tuple[int, bytes]:
         """The demo's own workload: appends lines to a file, one every few milliseconds, as a busy writer does."""
@@ -390,16 +414,6 @@ class ModelledGuest:
             slowest = max(slowest, time.monotonic() - began)
             time.sleep(pause)
         return 0, json.dumps({"lines": count, "slowest_write_seconds": round(slowest, 3)}).encode()
-
-    def _run_sh(self, argv: list[str]) -> tuple[int, bytes]:
-        if argv[:1] != ["-c"]:
-            raise OSError("only sh -c COMMAND is modelled")
-        words = shlex.split(argv[1])
-        program = getattr(self, "_run_" + words[0].replace("-", "_"), None)
-        if program is None:
-            raise OSError(f"{words[0]}: not found")
-        done: tuple[int, bytes] = program(words[1:])
-        return done
 
     def _run_prepare_exe(self, argv: list[str]) -> tuple[int, bytes]:
         """A desktop's own preparation tool, which shuts it down when it has ended well."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import subprocess
 import tempfile
 from pathlib import Path
@@ -63,6 +64,16 @@ class GuestFiles:
         """Whether something is at a path."""
         return "Inode:" in self._debugfs(self._target, [f'stat "{path}"']).stdout
 
+    def facts(self, path: str) -> tuple[int, int, int]:
+        """Mode with its type, owner and group of what is at a path.  Raises `OSError` where nothing is."""
+        out = self._debugfs(self._target, [f'stat "{path}"']).stdout
+        kind, mode = re.search(r"Type: (\w+)", out), re.search(r"Mode:\s+(\d+)", out)
+        owner = re.search(r"User:\s+(\d+)\s+Group:\s+(\d+)", out)
+        if kind is None or mode is None or owner is None:
+            raise OSError(f"{path}: No such file or directory")
+        high = {"regular": 0o100000, "directory": 0o040000, "symlink": 0o120000}.get(kind[1], 0)
+        return high | int(mode[1], 8), int(owner[1]), int(owner[2])
+
     def names(self, folder: str) -> list[str]:
         """The names in a folder."""
         out = self._debugfs(self._target, [f'ls -p "{folder}"']).stdout
@@ -93,6 +104,12 @@ class GuestFiles:
                     f'sif "{path}" uid {owner}',
                     f'sif "{path}" gid {owner}',
                 ]
+            commands += [f'mkdir "{path}"' for path in edits.folders]
+            commands += [f'symlink "{path}" "{target}"' for path, target in edits.links.items()]
+            for path, facts in edits.facts.items():
+                for name, value in facts.items():
+                    told = f"0{self.facts(path)[0] & 0o170000 | value:o}" if name == "mode" else value
+                    commands.append(f'sif "{path}" {name} {told}')
             done = self._debugfs(self._target, commands, write=True)
         problems = [line for line in done.stderr.splitlines() if not line.startswith("debugfs 1.")]
         problems = [p for p in problems if not ("rm:" in p and "File not found" in p)]
@@ -101,11 +118,21 @@ class GuestFiles:
 
 
 class Edits:
-    """Files to remove and to write; a later write of one path replaces an earlier one."""
+    """Files to remove and to write; a later write of one path replaces an earlier one.
+
+    ``links`` are made with their targets, ``facts`` (mode, uid, gid) set on what is there.
+    """
 
     def __init__(self) -> None:
         self.removed: list[str] = []
         self.written: dict[str, tuple[bytes, int, int]] = {}
+        self.folders: list[str] = []
+        self.links: dict[str, str] = {}
+        self.facts: dict[str, dict[str, int]] = {}
+
+    def make_folder(self, path: str) -> None:
+        """Make a folder that is not there, below one that is, or that is made before it."""
+        self.folders.append(path)
 
     def write(self, path: str, data: bytes | str, *, mode: int = 0o644, owner: int = 0) -> None:
         """Create or replace a file."""

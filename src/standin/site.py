@@ -283,7 +283,7 @@ class Site(SiteDisks, SiteNetworks):
         number = machine.id
         try:
             guest = ModelledGuest(
-                GuestFacts(number, self.path(boot), machine.address, machine.mac),
+                GuestFacts(number, self.path(boot), machine.address, machine.mac, online=bool(machine.subnet)),
                 frozen=bool(machine.guest.get("frozen")),
                 on_frozen=lambda frozen: self._note_frozen(number, frozen),
                 on_off=lambda: self._guest_off(number),

@@ -13,7 +13,7 @@ def run_operation(environment: dict[str, str], operation_id: str, user: str | No
         os.setgid(pwd.getpwnam(user).pw_gid)
         os.setuid(pwd.getpwnam(user).pw_uid)
     from bathotype.service.database import Database
-    from bathotype.service.kinds import KINDS
+    from bathotype.service.everykind import KINDS
     from bathotype.service.operations.runner import Runner
     from bathotype.service.reach import Reach
     from bathotype.service.settings import Settings

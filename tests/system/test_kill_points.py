@@ -18,7 +18,7 @@ import yaml
 from bathotype.client import Client
 from bathotype.core.lifecycle.room import Room
 from bathotype.demo.system import DESK_PROFILE
-from bathotype.service.kinds import KINDS
+from bathotype.service.everykind import KINDS
 from bathotype.wire.operations import Operation
 from tests.support import System, damage_pack, running_system
 from tests.system.kill_child import run_operation

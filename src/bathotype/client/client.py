@@ -11,6 +11,7 @@ from typing import Literal
 import httpx
 
 from bathotype.client.access import AccessCalls
+from bathotype.client.builds import BuildCalls
 from bathotype.client.calls import Part, ProfileGiven
 from bathotype.client.credentials import default_path, load
 from bathotype.client.fleet import FleetCalls
@@ -27,7 +28,7 @@ from bathotype.wire import versions as catalogue
 from bathotype.wire.common import Plan
 
 
-class Client(AccessCalls, FleetCalls, ImageCalls, OverviewCalls, RegionCalls, SharingCalls):
+class Client(AccessCalls, BuildCalls, FleetCalls, ImageCalls, OverviewCalls, RegionCalls, SharingCalls):
     """A service, as one account sees it.  Errors are those of `bathotype.core.errors`."""
 
     def __init__(

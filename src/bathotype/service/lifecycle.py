@@ -18,7 +18,7 @@ from bathotype.service.catalogue import reference_of, usage_of
 from bathotype.service.kinds.purge import Purge, PurgeParams
 from bathotype.service.operations.start import start_operation
 from bathotype.service.placements import bring_into_line
-from bathotype.service.records import Finding, Line, Mark, Operation, Version
+from bathotype.service.records import Finding, Line, Mark, MarkMove, Operation, Version
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.shares import tell_consumers
 
@@ -73,6 +73,32 @@ def release(session: Session, caller: Principal, version: Version) -> None:
         version.sunset_on = version.retire_on = None  # its end is taken back
     _move(session, caller.actor, version, VersionState.RELEASED)
     bring_into_line(session, caller, version.line, only=version)
+
+
+def move_mark(session: Session, caller: Principal, version: Version, mark: str) -> None:
+    """Point a mark of its line to a version, making it if need be.  The caller has locked the line.
+
+    Raises `Refused` unless the version is released or in sunset.
+    """
+    if version.state not in (VersionState.RELEASED, VersionState.SUNSET):
+        raise Refused(
+            f"{reference_of(version)} is {version.state}; a mark points to released versions only.",
+            advice="Release it first.",
+            code="state-forbids",
+        )
+    line = version.line
+    row = session.get(Mark, (line.id, mark))
+    before = {"number": session.get_one(Version, row.version_id).number} if row else None
+    if row is None:
+        session.add(Mark(line_id=line.id, name=mark, version_id=version.id))
+    else:
+        row.version_id = version.id
+    session.add(MarkMove(line_id=line.id, name=mark, number=version.number, moved_by=caller.actor))
+    audit.clear_alert(session, caller.account_id, "mark-dropped", f"{line.name}@{mark}")
+    audit.record(
+        session, caller.account_id, caller.actor, "mark.moved", f"{line.name}@{mark}",
+        before=before, after={"number": version.number},
+    )  # fmt: skip
 
 
 def sunset(session: Session, caller: Principal, version: Version, retire_on: date | None) -> None:

@@ -51,10 +51,11 @@ def judge_number(
         if taken:
             remarks.forbid("number", taken, NUMBER_ADVICE)
         else:
-            remarks.ok("number", f"The version will be {found.name}@{_next(session, found, number, part)}.")
+            remarks.ok("number", f"The version will be {found.name}@{next_number(session, found, number, part)}.")
 
 
-def _next(session: Session, line: Line, number: str | None, part: Part | None) -> str:
+def next_number(session: Session, line: Line, number: str | None, part: Part | None) -> str:
+    """The number that a new version would have."""
     if number:
         return str(parse_number(number))
     known = [
@@ -69,7 +70,7 @@ def claimable(session: Session, line: Line, number: str | None, part: Part | Non
     taken = check_number(session, line, number, part)
     if taken:
         raise Refused(taken, advice="Give another number, or --bump.", code="number-taken")
-    return _next(session, line, number, part)
+    return next_number(session, line, number, part)
 
 
 def claim(session: Session, line_id: str, number: str, operation_id: str) -> None:

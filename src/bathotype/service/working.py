@@ -8,7 +8,7 @@ import os
 from functools import partial
 
 from bathotype.core.store.threads import hand_over_quickly
-from bathotype.service.kinds import KINDS
+from bathotype.service.everykind import KINDS
 from bathotype.service.logs import configure
 from bathotype.service.operations.runner import Runner
 from bathotype.service.operations.worker import Periodic, Worker

@@ -10,7 +10,7 @@ import base64
 import json
 import secrets
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any, Protocol, TypeVar
@@ -183,10 +183,15 @@ class GuestAgent:
 
     def write_file(self, path: str, data: bytes) -> None:
         """Replace a file in the guest and flush it to its disk."""
+        self.write_pieces(path, [data])
+
+    def write_pieces(self, path: str, pieces: Iterable[bytes]) -> None:
+        """The same with the bytes one piece after another."""
         with self._open(path, "w") as handle:
-            for at in range(0, len(data), _READ_PIECE):
-                piece = base64.b64encode(data[at : at + _READ_PIECE]).decode()
-                self.call("guest-file-write", handle=handle, buf_b64=piece)
+            for data in pieces:
+                for at in range(0, len(data), _READ_PIECE):
+                    piece = base64.b64encode(data[at : at + _READ_PIECE]).decode()
+                    self.call("guest-file-write", handle=handle, buf_b64=piece)
             self.call("guest-file-flush", handle=handle)
 
     @contextmanager
@@ -197,9 +202,24 @@ class GuestAgent:
         finally:
             self.call("guest-file-close", handle=handle)
 
-    def run(self, argv: list[str], *, timeout: float = 60.0) -> ExecResult:
-        """Run a program in the guest and wait for its end.  Raises `AgentSilent` past ``timeout`` seconds."""
-        process = self._ask("guest-exec", answers.Started, path=argv[0], arg=argv[1:], capture_output=True).pid
+    def run(
+        self,
+        argv: Sequence[str],
+        *,
+        timeout: float = 60.0,
+        environment: Mapping[str, str] | None = None,
+        check: Callable[[], None] = lambda: None,
+    ) -> ExecResult:
+        """Run a program in the guest and wait for its end.  Raises `AgentSilent` past ``timeout`` seconds.
+
+        ``environment`` is all that it is given, where it is given; ``check`` is called in each round and may raise.
+        """
+        given: dict[str, Any] = (
+            {} if environment is None else {"env": [f"{name}={value}" for name, value in environment.items()]}
+        )
+        process = self._ask(
+            "guest-exec", answers.Started, path=argv[0], arg=list(argv[1:]), capture_output=True, **given
+        ).pid
         deadline = time.monotonic() + timeout
         pause = 0.02
         while time.monotonic() < deadline:
@@ -207,6 +227,7 @@ class GuestAgent:
             if status.exited:
                 out, err = (_decoded("guest-exec-status", text) for text in (status.out, status.err))
                 return ExecResult(status.exit_code, out, err)
+            check()
             time.sleep(pause)
             pause = min(pause * 1.5, 1.0)
         raise AgentSilent(f"{argv[0]} did not end within {timeout:.0f} s in the guest.")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Any, TypeVar
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -66,23 +66,12 @@ class CaptureMemo(SnapshotMemo, MakingMemo):
     tool_told: str = ""
 
 
-class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, CaptureMemo]):
-    """The whole way from preflight to a staged version."""
+CP = TypeVar("CP", bound=CaptureParams)
+CM = TypeVar("CM", bound=CaptureMemo)
 
-    name = "capture"
-    params_type, memo_type = CaptureParams, CaptureMemo
-    steps = (
-        Step("check", "Check every precondition"),
-        Step("power_off", "Shut the machine down"),
-        Step("snapshot", "Freeze, snapshot, thaw"),
-        Step("inside", "Generalize inside a throwaway clone", 3),
-        Step("copy", "Copy the used blocks", 6, restart_from="copy"),
-        Step("generalize", "Generalize the copy", 3, restart_from="copy"),
-        Step("store", "Store new chunks", 6, restart_from="copy"),
-        Step("scan", "Look for residue and take stock", 3),
-        Step("seal", "Seal the version"),
-        Step("settle", "See to the source"),
-    )
+
+class CaptureKind(Snapshots[CP, CM], MakingKind[CP, CM]):
+    """What can be done on the way from a machine to a staged version."""
 
     @property
     def _as_is(self) -> bool:
@@ -145,7 +134,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         notes, at_rest = not self.memo.inside, self.params.power_off
         if not at_rest or self.memo.snapshot is None:
             if at_rest and self.memo.shut_down:
-                shut_down(self.context, self.site, self.params.machine_id)  # somebody may have started it
+                shut_down(self.context, self.site, self.machine_id)  # somebody may have started it
             self.take_snapshot(freeze=True, note_changes=notes, since=self._last_capture() if notes else None)
         if self.params.afterwards == "kept":
             self._start_again()
@@ -157,7 +146,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         """
         if not self.memo.shut_down:
             return
-        machine = self.params.machine_id
+        machine = self.machine_id
         if self.memo.starting or wait_until_off(self.site, machine, _ON_ITS_WAY_DOWN):
             self.memo.starting = True
             self.save()  # a worker that dies now does not wait for it to go off once more
@@ -185,7 +174,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         with context.session() as session:
             audit.record(
                 session, context.account_id, context.created_by, f"machine.{wanted}", str(self.memo.source["machine"]),
-                after={"machine": self.params.machine_id, "operation": context.id},
+                after={"machine": self.machine_id, "operation": context.id},
             )  # fmt: skip
         return None
 
@@ -193,7 +182,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         """The snapshot of the last capture of the machine, since which the site may know what changed."""
         region = self.params.region
         with self.context.session() as session:
-            noted = session.get(Checkpoint, (self.context.account_id, self.params.machine_id))
+            noted = session.get(Checkpoint, (self.context.account_id, self.machine_id))
             if noted is None or noted.region != region:
                 return None
             ready = session.scalar(
@@ -388,7 +377,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
         session.merge(
             Checkpoint(
                 account_id=self.context.account_id,
-                machine_id=self.params.machine_id,
+                machine_id=self.machine_id,
                 region=self.params.region,
                 site_snapshot=self.taken,
                 version_id=self.params.version_id,
@@ -405,7 +394,7 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
                 self._start_again()
 
     @classmethod
-    def mend_later(cls, site: Site, params: CaptureParams, memo: CaptureMemo, outcome: str) -> None:
+    def mend_later(cls, site: Site, params: CP, memo: CM, outcome: str) -> None:
         """Start a machine again that the clean-up could not start: its site did not answer then."""
         stays_off = outcome == "succeeded" and params.afterwards != "kept"
         if memo.shut_down and not stays_off and site.machine(params.machine_id).state == "stopped":
@@ -418,3 +407,22 @@ class Capture(Snapshots[CaptureParams, CaptureMemo], MakingKind[CaptureParams, C
             "read_bytes": self.memo.read_bytes,
             "inside": self.memo.inside,
         }
+
+
+class Capture(CaptureKind[CaptureParams, CaptureMemo]):
+    """The whole way from preflight to a staged version."""
+
+    name = "capture"
+    params_type, memo_type = CaptureParams, CaptureMemo
+    steps = (
+        Step("check", "Check every precondition"),
+        Step("power_off", "Shut the machine down"),
+        Step("snapshot", "Freeze, snapshot, thaw"),
+        Step("inside", "Generalize inside a throwaway clone", 3),
+        Step("copy", "Copy the used blocks", 6, restart_from="copy"),
+        Step("generalize", "Generalize the copy", 3, restart_from="copy"),
+        Step("store", "Store new chunks", 6, restart_from="copy"),
+        Step("scan", "Look for residue and take stock", 3),
+        Step("seal", "Seal the version"),
+        Step("settle", "See to the source"),
+    )

@@ -65,9 +65,14 @@ class Snapshots(Kind[P, M]):
         return self.context.site(self.params.region)
 
     @property
+    def machine_id(self) -> str:
+        """The source machine's id at the site."""
+        return self.params.machine_id
+
+    @property
     def machine(self) -> SiteMachine:
         """The source machine, as it is now."""
-        return self.site.machine(self.params.machine_id)
+        return self.site.machine(self.machine_id)
 
     @property
     def taken(self) -> str:
@@ -84,9 +89,7 @@ class Snapshots(Kind[P, M]):
 
     def have_machine_alone(self) -> None:
         """Allow one capture of a machine at a time: one freeze, and one working copy at the site."""
-        self.context.lock(
-            f"machine {self.params.machine_id}", why="Waiting for another capture of this machine to end."
-        )
+        self.context.lock(f"machine {self.machine_id}", why="Waiting for another capture of this machine to end.")
         self.context.reader.start()  # it is ready when there is a disk to read
 
     def take_snapshot(self, *, freeze: bool, note_changes: bool = False, since: str | None = None) -> None:
@@ -99,7 +102,8 @@ class Snapshots(Kind[P, M]):
         machine = self.machine
         thaw_if_frozen(site, machine)
         wanted = chosen_disks(machine, self.params.disks)
-        remove_tagged(context, site, self.params.region)  # of an attempt that was cut short: it may not be consistent
+        # Of an attempt that was cut short: it may not be consistent.
+        remove_tagged(context, site, self.params.region, but=frozenset(disk.id for disk in machine.disks))
         key = f"{context.id}/snapshot/{os.urandom(4).hex()}"
         running = machine.state == "running"
         self.memo.identity = self.identity_now(machine) if running else self.memo.identity
@@ -149,7 +153,8 @@ class Snapshots(Kind[P, M]):
         remove_tagged(self.context, self.site, self.params.region)
 
 
-def remove_tagged(context: WorkContext, site: Site, region: str) -> None:
-    """Remove every disk that carries the operation's tag."""
+def remove_tagged(context: WorkContext, site: Site, region: str, *, but: frozenset[str] = frozenset()) -> None:
+    """Remove every disk that carries the operation's tag, but for some by their ids, and for base disks."""
     for disk in site.disks(region, tag=("bathotype-operation", context.id)):
-        site.delete_disk(disk.id)
+        if disk.id not in but and "bathotype-base" not in disk.tags:
+            site.delete_disk(disk.id)

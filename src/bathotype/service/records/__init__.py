@@ -12,6 +12,7 @@ from bathotype.service.records.access import (
 )
 from bathotype.service.records.audit import Alert, Event, IdempotentAnswer
 from bathotype.service.records.base import Account, Base
+from bathotype.service.records.builds import BuildRun
 from bathotype.service.records.catalogue import (
     BaseDisk,
     Checkpoint,
@@ -44,6 +45,7 @@ __all__ = [
     "Arrival",
     "Base",
     "BaseDisk",
+    "BuildRun",
     "Checkpoint",
     "ConsoleSession",
     "CountSample",

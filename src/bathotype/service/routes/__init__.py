@@ -5,6 +5,7 @@ from fastapi import APIRouter
 from bathotype.service.routes import (
     access,
     audit,
+    builds,
     captures,
     downloads,
     feed,
@@ -38,6 +39,7 @@ ROUTERS: tuple[APIRouter, ...] = tuple(
         machines,
         lines,
         captures,
+        builds,
         images,
         targets,
         downloads,
@@ -58,6 +60,7 @@ TAGS: dict[str, str] = {
     "machines": "Machines at the sites.",
     "captures": "Captures of machines, their preflight and plans.",
     "images": "Image files that come in, and edits.",
+    "builds": "Build sheets, and build runs with their steps.",
     "downloads": "Disks and files that go out.",
     "lines": "Lines and their marks.",
     "versions": "Versions: contents, findings, holds, and their life from staged to purged.",

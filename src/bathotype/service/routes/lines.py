@@ -9,12 +9,10 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.errors import NotFound, Refused
 from bathotype.core.lifecycle.references import check_name
-from bathotype.core.lifecycle.states import VersionState
-from bathotype.service import audit
-from bathotype.service.access.principals import Principal
+from bathotype.service import audit, lifecycle
 from bathotype.service.answers.lines import line_answer, lines_of
 from bathotype.service.answers.versions import versions_of
-from bathotype.service.catalogue import find_line, find_version, reference_of
+from bathotype.service.catalogue import find_line, find_version
 from bathotype.service.records import Line, Mark, MarkMove, Version
 from bathotype.service.records.base import new_id
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
@@ -124,38 +122,12 @@ def set_mark(
     check_name(mark, "mark")
     with service.database.sessions.begin() as session:
         line = find_line(session, caller, name, lock=True)
-        version = _markable(session, caller, line, body.number)
+        version = find_version(session, caller, f"{line.name}@{body.number}", lock="share")
         row = session.get(Mark, (line.id, mark))
         now = _mark(session, line, mark, session.get_one(Version, row.version_id).number) if row else None
         conditions.check(f"The mark {mark}", now)
-        before = {"number": now.number} if now else None
-        if row is None:
-            session.add(Mark(line_id=line.id, name=mark, version_id=version.id))
-        else:
-            row.version_id = version.id
-        session.add(MarkMove(line_id=line.id, name=mark, number=version.number, moved_by=caller.actor))
-        audit.clear_alert(session, caller.account_id, "mark-dropped", f"{line.name}@{mark}")
-        audit.record(
-            session,
-            caller.account_id,
-            caller.actor,
-            "mark.moved",
-            f"{line.name}@{mark}",
-            before=before,
-            after={"number": version.number},
-        )
+        lifecycle.move_mark(session, caller, version, mark)
         return _mark(session, line, mark, version.number)
-
-
-def _markable(session: Session, caller: Principal, line: Line, number: str) -> Version:
-    version = find_version(session, caller, f"{line.name}@{number}", lock="share")
-    if version.state not in (VersionState.RELEASED, VersionState.SUNSET):
-        raise Refused(
-            f"{reference_of(version)} is {version.state}; a mark points to released versions only.",
-            advice="Release it first.",
-            code="state-forbids",
-        )
-    return version
 
 
 @router.delete("/{name}/marks/{mark}", status_code=204)

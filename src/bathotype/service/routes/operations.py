@@ -17,7 +17,7 @@ from bathotype.service import audit
 from bathotype.service.access.principals import Principal
 from bathotype.service.answers.operations import operation_answers
 from bathotype.service.changes import EVERYTHING, Listener
-from bathotype.service.kinds import KINDS
+from bathotype.service.everykind import KINDS
 from bathotype.service.operations.kind import why_never_cancelled
 from bathotype.service.operations.queue import enqueue
 from bathotype.service.records import LogLine, Operation, OperationStep

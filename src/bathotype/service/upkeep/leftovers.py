@@ -12,8 +12,8 @@ from datetime import timedelta
 from sqlalchemy import select, update
 
 from bathotype.core.errors import NotFound
+from bathotype.service.everykind import KINDS
 from bathotype.service.instances import kept_disks
-from bathotype.service.kinds import KINDS
 from bathotype.service.records import Instance, Operation
 from bathotype.service.records.base import utcnow
 from bathotype.service.upkeep.duty import Duty, Turn

@@ -1,0 +1,69 @@
+"""Build sheets and build runs."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping
+from typing import Any
+
+from bathotype.client.calls import Calls, Part
+from bathotype.core.sheets.steps import Scalar
+from bathotype.wire import builds as wire
+from bathotype.wire import operations as work
+
+
+class BuildCalls(Calls):
+    """Judging sheets, running them, and what came of it."""
+
+    def check_sheet(self, sheet: str, *, values: Mapping[str, Scalar] | None = None) -> wire.SheetCheck:
+        """Every fault of a sheet's text, with its line and column."""
+        body = wire.SheetRequest(sheet=sheet, values=None if values is None else dict(values))
+        return self._transport.one(wire.SheetCheck, "POST", "/sheets/checks", json=body.model_dump(mode="json"))
+
+    def sheet_schema(self) -> dict[str, Any]:
+        """The format of build sheets as JSON Schema."""
+        return self._transport.one(wire.SheetSchema, "GET", "/sheets/schema").document
+
+    def plan_build(
+        self,
+        sheet: str,
+        *,
+        values: Mapping[str, Scalar] | None = None,
+        payload: Mapping[str, wire.PayloadGiven] | None = None,
+        region: str | None = None,
+        number: str | None = None,
+        bump: Part | None = None,
+        tags: Mapping[str, str] | None = None,
+    ) -> wire.BuildPlan:
+        """What a run would do, and every obstacle."""
+        body = wire.BuildRequest(
+            sheet=sheet, values=dict(values or {}), payload=dict(payload or {}), region=region, number=number,
+            bump=bump, tags=dict(tags or {}),
+        )  # fmt: skip
+        return self._transport.one(wire.BuildPlan, "POST", "/build-plans", json=body.model_dump(mode="json"))
+
+    def build(
+        self,
+        sheet: str,
+        *,
+        values: Mapping[str, Scalar] | None = None,
+        payload: Mapping[str, wire.PayloadGiven] | None = None,
+        region: str | None = None,
+        number: str | None = None,
+        bump: Part | None = None,
+        tags: Mapping[str, str] | None = None,
+        key: str | None = None,
+    ) -> work.Operation:
+        """Start a run; its payload has been uploaded."""
+        body = wire.BuildRequest(
+            sheet=sheet, values=dict(values or {}), payload=dict(payload or {}), region=region, number=number,
+            bump=bump, tags=dict(tags or {}),
+        )  # fmt: skip
+        return work.Operation.model_validate(self._create("/builds", body.model_dump(mode="json"), key))
+
+    def builds(self, *, sheet: str | None = None, limit: int = 100) -> Iterator[wire.BuildRun]:
+        """The account's runs, the newest first."""
+        return self._transport.pages(wire.BuildRun, "/builds", sheet=sheet, limit=limit)
+
+    def build_run(self, operation: str) -> wire.BuildRunDetails:
+        """A run with its sheet and steps."""
+        return self._transport.one(wire.BuildRunDetails, "GET", f"/builds/{operation}")

@@ -1,0 +1,139 @@
+"""YAML that remembers where everything stands, so that each fault can be told with its line and column.
+
+Of YAML 1.2 the core schema counts: ``true`` and ``false`` are the only words for yes and no.  Anchors and aliases are
+refused, and so is a key that stands twice.  A document is bounded in size and depth before it is built.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import yaml
+
+MOST_CHARACTERS = 256 * 1024
+_MOST_DEPTH, _MOST_NODES = 24, 20_000
+
+Place = tuple[str | int, ...]
+
+
+@dataclass(frozen=True, order=True)
+class Fault:
+    """What is wrong, and where: line and column count from 1, ``where`` is the path of names to it."""
+
+    line: int
+    column: int
+    where: str
+    message: str
+
+    def __str__(self) -> str:
+        at = f"{self.where}: " if self.where else ""
+        return f"line {self.line}, column {self.column}: {at}{self.message}"
+
+
+@dataclass
+class Document:
+    """Plain data, the place of every value in the text, and what is wrong with its form."""
+
+    data: Any = None
+    marks: dict[Place, tuple[int, int]] = field(default_factory=dict)
+    faults: list[Fault] = field(default_factory=list)
+
+    def fault(self, place: Sequence[str | int], message: str) -> Fault:
+        """A fault at a value, or at the nearest value around it that stands in the text."""
+        at = tuple(place)
+        while at and at not in self.marks:
+            at = at[:-1]
+        line, column = self.marks.get(at, (1, 1))
+        return Fault(line, column, ".".join(map(str, place)), message)
+
+
+class _Loader(yaml.SafeLoader):
+    """Knows the core schema of YAML 1.2, and no other words."""
+
+    yaml_implicit_resolvers: dict[str, list[tuple[str, re.Pattern[str]]]] = {}
+
+
+for _tag, _pattern, _first in (
+    ("bool", r"true|false", "tf"),
+    ("null", r"~|null|", "~n\0"),
+    ("int", r"[-+]?[0-9]{1,18}", "-+0123456789"),
+    ("float", r"[-+]?(?:\.[0-9]+|[0-9]+(?:\.[0-9]*)?)(?:[eE][-+]?[0-9]{1,3})?", "-+.0123456789"),
+):
+    _Loader.add_implicit_resolver(f"tag:yaml.org,2002:{_tag}", re.compile(f"(?:{_pattern})$"), list(_first))
+_Loader.yaml_implicit_resolvers[""] = _Loader.yaml_implicit_resolvers.pop("\0")
+
+
+def read_document(text: str) -> Document:
+    """Read a text.  What is wrong with its form is in ``faults``, and ``data`` is None then."""
+    found = Document()
+    if len(text) > MOST_CHARACTERS:
+        found.faults.append(Fault(1, 1, "", f"It has more than {MOST_CHARACTERS // 1024} KiB."))
+        return found
+    try:
+        if not _bounded(text, found):
+            return found
+        loader = _Loader(text)
+        try:
+            node = loader.get_single_node()
+            data = None if node is None else _built(loader, node, (), found)
+        finally:
+            loader.dispose()
+    except yaml.MarkedYAMLError as error:
+        mark = error.problem_mark or error.context_mark
+        line, column = (mark.line + 1, mark.column + 1) if mark else (1, 1)
+        found.faults.append(Fault(line, column, "", f"It is not YAML: {error.problem or error.context}."))
+        return found
+    except (yaml.YAMLError, ValueError) as error:
+        found.faults.append(Fault(1, 1, "", f"It is not YAML: {str(error).splitlines()[0]}."))
+        return found
+    if not found.faults:
+        found.data = data
+    return found
+
+
+def _bounded(text: str, found: Document) -> bool:
+    """Whether it is small enough to be built, and has no aliases."""
+    depth = nodes = 0
+    for event in yaml.parse(text, Loader=_Loader):
+        if isinstance(event, yaml.NodeEvent):
+            nodes += 1
+            if event.anchor is not None:  # an alias has one too
+                found.faults.append(_at(event.start_mark, "Anchors and aliases are not read: write the value out."))
+                return False
+            if getattr(event, "tag", None) is not None:
+                found.faults.append(_at(event.start_mark, "Tags are not read: write a plain value."))
+                return False
+        if isinstance(event, yaml.CollectionStartEvent):
+            depth += 1
+        elif isinstance(event, yaml.CollectionEndEvent):
+            depth -= 1
+        if depth > _MOST_DEPTH or nodes > _MOST_NODES:
+            found.faults.append(_at(event.start_mark, "It is nested too deeply, or holds too much."))
+            return False
+    return True
+
+
+def _at(mark: Any, message: str, where: str = "") -> Fault:
+    return Fault(mark.line + 1, mark.column + 1, where, message)
+
+
+def _built(loader: Any, node: Any, place: Place, found: Document) -> Any:
+    found.marks[place] = (node.start_mark.line + 1, node.start_mark.column + 1)
+    if isinstance(node, yaml.SequenceNode):
+        return [_built(loader, item, (*place, number), found) for number, item in enumerate(node.value)]
+    if isinstance(node, yaml.MappingNode):
+        built: dict[str, Any] = {}
+        for key, value in node.value:
+            name = key.value if isinstance(key, yaml.ScalarNode) else ""
+            where = ".".join(map(str, (*place, name)))
+            if not isinstance(key, yaml.ScalarNode):
+                found.faults.append(_at(key.start_mark, "A name must be a plain text.", where))
+            elif name in built:
+                found.faults.append(_at(key.start_mark, f"{name} stands twice.", where))
+            else:
+                built[name] = _built(loader, value, (*place, name), found)
+        return built
+    return loader.construct_object(node)

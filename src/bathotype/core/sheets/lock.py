@@ -1,0 +1,103 @@
+"""The lock of a sheet: size and SHA-256 of each file of its payload, in a file beside the sheet.
+
+A run uses only what the lock says, so that a file that was renamed or changed is noticed before anything starts.
+"""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Annotated
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError
+
+from bathotype.core.errors import Invalid, NotFound, Refused
+from bathotype.core.sheets.sheet import MOST_PAYLOAD, Sheet
+from bathotype.core.units import iec
+
+
+class Locked(BaseModel):
+    """One file."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    bytes: int = Field(ge=1, le=MOST_PAYLOAD)
+    sha256: Annotated[str, Field(pattern="^[0-9a-f]{64}$")]
+
+
+class Lock(BaseModel):
+    """All files by their names in the payload."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+    sheet: str
+    payload: dict[str, Locked]
+
+
+def lock_path(sheet_file: Path) -> Path:
+    """Where the lock of a sheet lies."""
+    return sheet_file.with_name(sheet_file.name + ".lock")
+
+
+def lock_of(sheet: Sheet, folder: Path) -> Lock:
+    """The lock of the files as they are now.  Raises `NotFound` that names every file that is not there."""
+    files = payload_files(sheet, folder)
+    return Lock(sheet=sheet.sheet, payload={name: _digest(path) for name, path in files.items()})
+
+
+def payload_files(sheet: Sheet, folder: Path) -> dict[str, Path]:
+    """The files of a payload.  Raises `NotFound` that names all that are missing, and `Refused` for one elsewhere."""
+    home = folder.resolve()
+    files = {name: (home / about.file).resolve() for name, about in sheet.payload.items()}
+    missing = [f"{name} ({sheet.payload[name].file})" for name, path in files.items() if not path.is_file()]
+    if missing:
+        raise NotFound(
+            f"Of the payload {', '.join(missing)} is not there.",
+            advice="Put the file beside the sheet, or correct its name in the sheet.",
+            code="payload-missing",
+        )
+    for name, path in files.items():
+        if not path.is_relative_to(home):
+            raise Refused(f"{name} of the payload is a link out of the sheet's folder.", code="payload-elsewhere")
+        if not path.stat().st_size:
+            raise Refused(f"{name} of the payload is empty.", code="payload-empty")
+        if path.stat().st_size > MOST_PAYLOAD:
+            raise Refused(f"{name} of the payload is larger than {iec(MOST_PAYLOAD)}.", code="too-large")
+    return files
+
+
+def _digest(path: Path) -> Locked:
+    with path.open("rb") as file:
+        return Locked(bytes=path.stat().st_size, sha256=hashlib.file_digest(file, "sha256").hexdigest())
+
+
+def read_lock(text: str) -> Lock:
+    """A lock from its file.  Raises `Invalid`."""
+    try:
+        return Lock.model_validate_json(text)
+    except ValidationError as error:
+        raise Invalid("The lock file is not one.", advice="Write it again: bathotype sheets lock FILE.") from error
+
+
+def check_lock(lock: Lock | None, now: Lock) -> None:
+    """Raise `Refused` where the files are not what the lock says."""
+    if not now.payload and (lock is None or not lock.payload):
+        return
+    differ = _differences(lock.payload if lock is not None else {}, now.payload)
+    if lock is None or differ:
+        why = (
+            "The sheet has a payload and no lock." if lock is None else f"The lock does not fit the payload: {differ}."
+        )
+        raise Refused(
+            why,
+            advice="See that the files are the right ones, then run: bathotype sheets lock FILE.",
+            code="lock-differs",
+        )
+
+
+def _differences(locked: Mapping[str, Locked], now: Mapping[str, Locked]) -> str:
+    told = [f"{name} is new" for name in now if name not in locked]
+    told += [f"{name} is gone" for name in locked if name not in now]
+    told += [f"{name} has changed" for name in now if name in locked and locked[name] != now[name]]
+    return ", ".join(told)

@@ -1,0 +1,248 @@
+"""The kinds of step of a build sheet, as typed data.  Each says what it does and how its own effect is seen."""
+
+from __future__ import annotations
+
+import re
+from typing import Annotated, Literal
+
+from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
+
+_PACKAGE = re.compile(r"[A-Za-z0-9][A-Za-z0-9+._-]*(?:=[A-Za-z0-9][A-Za-z0-9+.~:_-]*)?")
+_ACCOUNT = r"^[a-z_][a-z0-9_-]{0,31}$"
+_VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
+_MOST_PATH, _MOST_TEXT = 4096, 64 * 1024
+
+
+class Part(BaseModel):
+    """A section of a sheet: unknown names are refused."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True)
+
+
+def whole_path(value: str) -> str:
+    """An absolute path in a guest."""
+    parts = value.split("/")
+    if (
+        not value.startswith("/")
+        or ".." in parts
+        or "" in parts[1:]
+        or not value.isprintable()
+        or len(value) > _MOST_PATH
+    ):
+        raise ValueError(f"{value[:60]!r} must be an absolute path without '..', '//' or control characters")
+    return value
+
+
+def _plain(value: str) -> str:
+    if "\0" in value:
+        raise ValueError("it must hold no NUL character")
+    return value
+
+
+GuestPath = Annotated[str, Field(pattern="^/"), Field(max_length=_MOST_PATH)]
+Word = Annotated[str, Field(min_length=1, max_length=4096)]
+Scalar = bool | int | float | str
+
+
+class _Step(Part):
+    id: str = Field(pattern=r"^[a-z][a-z0-9-]{0,62}$", description="Names the step in logs and records.")
+    why: str = Field(default="", max_length=500, description="What it is for.")
+    seconds: int = Field(default=600, ge=1, le=14_400, description="How long one attempt may take.")
+    retries: int = Field(default=0, ge=0, le=5, description="How often it is tried again after a failure.")
+    only_if: dict[str, Scalar | list[Scalar]] = Field(
+        default={}, description="Parameters and the values that they must have; else the step is skipped."
+    )
+
+
+class _Packages(_Step):
+    packages: list[Word] = Field(default=[], max_length=500, description="Names, or NAME=VERSION.")
+
+    @field_validator("packages")
+    @classmethod
+    def _names(cls, values: list[str]) -> list[str]:
+        for value in values:
+            if not _PACKAGE.fullmatch(value):
+                raise ValueError(f"{value[:60]!r} is not the name of a package, nor NAME=VERSION")
+        return values
+
+
+class InstallPackages(_Packages):
+    """Install packages from the machine's repositories, or package files of the payload.
+
+    Afterwards each of them is installed, in the version that was named.
+    """
+
+    do: Literal["install-packages"]
+    files: list[Word] = Field(default=[], max_length=50, description="Package files, by their names in the payload.")
+
+    @model_validator(mode="after")
+    def _something(self) -> InstallPackages:
+        if not self.packages and not self.files:
+            raise ValueError("it names neither packages nor files")
+        return self
+
+
+class RemovePackages(_Packages):
+    """Remove packages.  Afterwards none of them is installed."""
+
+    do: Literal["remove-packages"]
+    packages: list[Word] = Field(min_length=1, max_length=500)
+
+
+class UpdatePackages(_Step):
+    """Update all packages until no update is outstanding, with a restart where the system asks for one."""
+
+    do: Literal["update-packages"]
+    rounds: int = Field(default=5, ge=1, le=20, description="How many rounds at most.")
+    seconds: int = Field(default=3600, ge=1, le=14_400)
+
+
+class PutFile(_Step):
+    """Put a file of the payload, or a text, to a place.  Afterwards the file there has these bytes, owner and mode."""
+
+    do: Literal["put-file"]
+    to: GuestPath
+    payload: str | None = Field(default=None, description="The file's name in the payload.")
+    content: str | None = Field(default=None, max_length=_MOST_TEXT, description="A text instead.")
+    mode: str = Field(default="0644", pattern="^[0-7]{3,4}$")
+    owner: str = Field(default="root", pattern=_ACCOUNT)
+    group: str = Field(default="root", pattern=_ACCOUNT)
+
+    _path = field_validator("to")(whole_path)
+
+    @model_validator(mode="after")
+    def _one(self) -> PutFile:
+        if (self.payload is None) == (self.content is None):
+            raise ValueError("it needs either payload or content")
+        return self
+
+
+class Unpack(_Step):
+    """Unpack a tar archive of the payload into a folder, which is made where it is missing.
+
+    Afterwards every file of the archive is there.
+    """
+
+    do: Literal["unpack"]
+    payload: str
+    to: GuestPath
+
+    _path = field_validator("to")(whole_path)
+
+
+class _Program(_Step):
+    environment: dict[str, str] = Field(default={}, max_length=100)
+    exit_codes: list[Annotated[int, Field(ge=0, le=255)]] = Field(default=[0], min_length=1, max_length=20)
+    makes: list[GuestPath] = Field(default=[], max_length=50, description="Paths that must be there afterwards.")
+
+    _paths = field_validator("makes")(lambda values: [whole_path(value) for value in values])
+
+    @field_validator("environment")
+    @classmethod
+    def _variables(cls, values: dict[str, str]) -> dict[str, str]:
+        for name, value in values.items():
+            if not _VARIABLE.fullmatch(name):
+                raise ValueError(f"{name[:60]!r} cannot name a variable")
+            _plain(value)
+        return values
+
+
+class RunScript(_Program):
+    """Run a script.  Parameters reach it as environment variables; its text is never changed."""
+
+    do: Literal["run-script"]
+    script: str = Field(min_length=1, max_length=_MOST_TEXT)
+    interpreter: GuestPath = "/bin/sh"
+
+    _path = field_validator("interpreter")(whole_path)
+    _text = field_validator("script")(_plain)
+
+
+class RunProgram(_Program):
+    """Run a program with its arguments, without a shell."""
+
+    do: Literal["run-program"]
+    argv: list[Word] = Field(min_length=1, max_length=200)
+
+    _texts = field_validator("argv")(lambda values: [_plain(value) for value in values])
+
+
+class SetService(_Step):
+    """Enable or disable a service, and start, stop or restart it.  Afterwards the system says so."""
+
+    do: Literal["service"]
+    service: str = Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9:_.@\\-]{0,200}$")
+    enabled: bool | None = Field(default=None, description="Whether it starts with the system.")
+    state: Literal["running", "stopped", "restarted"] | None = None
+
+    @model_validator(mode="after")
+    def _something(self) -> SetService:
+        if self.enabled is None and self.state is None:
+            raise ValueError("it needs enabled or state")
+        return self
+
+
+class AddGroup(_Step):
+    """Add a group, unless it is there."""
+
+    do: Literal["add-group"]
+    group: str = Field(pattern=_ACCOUNT)
+    system: bool = False
+
+
+class AddUser(_Step):
+    """Add a user without a password, unless there is one, and make it a member of groups."""
+
+    do: Literal["add-user"]
+    user: str = Field(pattern=_ACCOUNT)
+    groups: list[Annotated[str, Field(pattern=_ACCOUNT)]] = Field(default=[], max_length=50)
+    shell: GuestPath = "/usr/sbin/nologin"
+    system: bool = False
+
+    _path = field_validator("shell")(whole_path)
+
+
+class Restart(_Step):
+    """Shut the machine down, start it again, and wait until it is ready."""
+
+    do: Literal["restart"]
+
+
+class WaitFor(_Step):
+    """Wait until a file is there or a program ends well."""
+
+    do: Literal["wait-for"]
+    file: GuestPath | None = None
+    argv: list[Word] = Field(default=[], max_length=200)
+
+    @model_validator(mode="after")
+    def _one(self) -> WaitFor:
+        if (self.file is None) == (not self.argv):
+            raise ValueError("it needs either file or argv")
+        if self.file is not None:
+            whole_path(self.file)
+        return self
+
+
+Step = Annotated[
+    InstallPackages
+    | RemovePackages
+    | UpdatePackages
+    | PutFile
+    | Unpack
+    | RunScript
+    | RunProgram
+    | SetService
+    | AddGroup
+    | AddUser
+    | Restart
+    | WaitFor,
+    Field(discriminator="do"),
+]
+
+
+def payload_of(step: Step) -> list[str]:
+    """The names in the payload that a step needs."""
+    if isinstance(step, InstallPackages):
+        return list(step.files)
+    return [step.payload] if isinstance(step, PutFile | Unpack) and step.payload is not None else []

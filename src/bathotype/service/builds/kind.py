@@ -1,0 +1,348 @@
+"""A build run: a temporary machine from the base, the sheet's steps in it, and a version of what came of it.
+
+A run of which any step failed makes no version.  Steps change a machine in ways that cannot be taken back: where a worker
+died or the agent was lost among them, the machine is thrown away and they begin again in a new one.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import time
+from functools import cached_property
+from typing import Any
+
+from sqlalchemy import delete, update
+from sqlalchemy.orm import Session
+
+from bathotype.core.disk.source import ByteSource
+from bathotype.core.errors import Damaged, NotFound, Refused
+from bathotype.core.firstboot.seed import build_seed
+from bathotype.core.firstboot.settings import FirstBoot
+from bathotype.core.lifecycle.states import VersionState
+from bathotype.core.sheets.lock import Locked
+from bathotype.core.sheets.sheet import Sheet, applies, read_sheet
+from bathotype.core.sheets.steps import Scalar
+from bathotype.core.sheets.steps import Step as SheetStep
+from bathotype.core.units import iec
+from bathotype.service import lifecycle
+from bathotype.service.guests.building import BuildMachine, open_payload
+from bathotype.service.guests.clone import InsideClone
+from bathotype.service.guests.firstbooted import wait_until_booted
+from bathotype.service.guests.power import shut_down
+from bathotype.service.kinds.basedisks import BaseDisks
+from bathotype.service.kinds.capture import CaptureKind, CaptureMemo, CaptureParams
+from bathotype.service.kinds.generalizing import need_tools
+from bathotype.service.kinds.making import MakingKind
+from bathotype.service.kinds.snapshots import remove_tagged
+from bathotype.service.operations.kind import Step
+from bathotype.service.operations.start import unattended_principal
+from bathotype.service.records import BuildRun, Line, Upload, Version
+from bathotype.service.records.base import CHANGE, utcnow
+from bathotype.service.shares import still_granted
+from bathotype.sites.protocol import Site, SiteMachine
+
+_PIECE = 1024 * 1024
+
+
+class PayloadSource(Locked):
+    """A file of the payload: what it must be, and the upload that it comes from."""
+
+    upload: str
+    part_bytes: int
+
+
+class BuildParams(CaptureParams):
+    """The sheet and what is put into it, the base, and the version to make."""
+
+    machine_id: str = ""
+    base_id: str
+    base: str
+    base_digest: str
+    sheet: str
+    sheet_digest: str
+    values: dict[str, Scalar] = {}
+    payload: dict[str, PayloadSource] = {}
+
+
+class BuildMemo(CaptureMemo):
+    """``machine`` is the temporary machine; ``begun`` says that steps have changed it already."""
+
+    machine: str = ""
+    begun: bool = False
+    first_boots: int = 0
+    delivered: list[str] = []
+
+
+class Build(CaptureKind[BuildParams, BuildMemo]):
+    """The whole way from a sheet to a staged or released version."""
+
+    name = "build"
+    params_type, memo_type = BuildParams, BuildMemo
+    steps = (
+        Step("prechecks", "Check the base and the payload"),
+        Step("base_disk", "Write and verify the base disk", 3),
+        Step("prepare", "Start the temporary machine", 3),
+        Step("build", "Do the steps of the sheet", 8),
+        Step("check", "Check what will be captured"),
+        Step("power_off", "Shut the machine down"),
+        Step("snapshot", "Take its disks"),
+        Step("inside", "Generalize inside a throwaway clone", 3),
+        Step("copy", "Copy the used blocks", 6, restart_from="copy"),
+        Step("generalize", "Generalize the copy", 3, restart_from="copy"),
+        Step("store", "Store new chunks", 6, restart_from="copy"),
+        Step("scan", "Look for residue and take stock", 3),
+        Step("seal", "Seal the version"),
+        Step("deliver", "Release it and move marks"),
+    )
+
+    @property
+    def machine_id(self) -> str:
+        return self.memo.machine
+
+    @cached_property
+    def _sheet(self) -> Sheet:
+        return read_sheet(self.params.sheet, self.params.values).need()
+
+    @cached_property
+    def _bases(self) -> BaseDisks:
+        return BaseDisks(self.context, self.params.base_id, self.params.region)
+
+    # Before a machine is made
+
+    def prechecks(self) -> None:
+        """The base may still be used, and every file of the payload is what the lock says."""
+        context, params = self.context, self.params
+        need_tools()
+        with context.session() as session:
+            still_granted(session, context.account_id, params.base_id, params.region)
+            base = session.get_one(Version, params.base_id)
+            if base.state in ("retired", "purged"):
+                raise Refused(f"{params.base} is {base.state} now: nothing can be built from it.", code="state-forbids")
+        for name, source in self._payload().items():
+            wanted, sums = params.payload[name], hashlib.sha256()
+            for at in range(0, source.size, _PIECE):
+                sums.update(source.read(at, min(_PIECE, source.size - at)))
+            if sums.hexdigest() != wanted.sha256:
+                raise Damaged(
+                    f"{name} of the payload is not what the lock says.",
+                    advice="Start the run again from the files that the lock was made of, or lock them anew.",
+                    code="payload-differs",
+                )
+            context.log(f"{name}: {iec(source.size)}, as locked.")
+        context.reader.start()
+
+    def _payload(self) -> dict[str, ByteSource]:
+        store = self.context.store(self.params.region)
+        return {
+            name: store.open_upload(about.upload, about.bytes, about.part_bytes)
+            for name, about in self.params.payload.items()
+        }
+
+    def base_disk(self) -> bool | None:
+        """Make sure that the site has a verified base disk."""
+        if self._bases.ready():
+            return False
+        self._bases.lock()
+        if self._bases.ready():
+            return False
+        self._bases.make_first()
+        return None
+
+    # The machine
+
+    @property
+    def _machine_name(self) -> str:
+        return f"build-{self.context.id}"
+
+    def _remove_machine(self) -> None:
+        machine = self.site.machine_named(self.params.region, self._machine_name)
+        if machine is not None:
+            self.site.delete_machine(machine.id)
+
+    def prepare(self) -> None:
+        """A new machine from the base, until its first boot is finished."""
+        self._remove_machine()
+        self.memo.machine, self.memo.begun = "", False
+        self.memo.first_boots += 1
+        self.save()
+        wants, context = self._sheet.machine, self.context
+        instance_id = f"{context.id}-{self.memo.first_boots}"
+        with self._bases.least_busy(wants.zone) as base:
+            self._bases.grant(base, context.account_name)
+            machine = self.site.create_machine(
+                key=f"{instance_id}/{time.time_ns()}",
+                name=self._machine_name,
+                region=self.params.region,
+                zone=wants.zone or base.zone or None,
+                machine_size=wants.size,
+                boot_disk=str(base.site_disk),
+                data_disks=base.data_disks,
+                isolated=wants.isolated,
+                tags=context.tags(self.params.tags),
+            )
+        seed = build_seed(FirstBoot(), instance_id=instance_id, host_name=self._machine_name, mac=machine.mac)
+        self.site.set_seed(machine.id, seed.volume())
+        self.memo.machine = machine.id
+        self.save()
+        self.site.power(machine.id, "on")
+        context.log(f"A temporary machine of {self.params.base} boots.")
+        self._wait_until_ready(machine)
+        context.log("Its first boot has finished.")
+
+    def _wait_until_ready(self, machine: SiteMachine) -> None:
+        wait_until_booted(
+            self.site, machine.id, f"{self.context.id}-{self.memo.first_boots}",
+            seconds=self._sheet.machine.ready_seconds, check=self.context.check,
+        )  # fmt: skip
+
+    def _restart(self) -> None:
+        machine = self.machine
+        self.context.log("The machine restarts.")
+        shut_down(self.context, self.site, machine.id)
+        self.site.power(machine.id, "on")
+        self._wait_until_ready(machine)
+
+    def build(self) -> None:
+        """The steps of the sheet, in order; what is noted of each can be read while the run goes on."""
+        sheet, context = self._sheet, self.context
+        if self.memo.begun:
+            context.log("The steps were interrupted: they begin again in a new machine.", "warning")
+            self.prepare()
+        self.memo.begun = True
+        self.save()
+        noted: list[dict[str, Any]] = [{"id": s.id, "do": s.do, "why": s.why, "state": "pending"} for s in sheet.steps]
+        self._note(noted)
+        around = BuildMachine(
+            self.site, self.machine_id, open_payload(self._payload()), self._restart, context.log, context.check
+        )
+        for number, step in enumerate(sheet.steps):
+            context.progress(number, len(sheet.steps))
+            if not applies(step, self.params.values):
+                noted[number]["state"] = "skipped"
+                continue
+            self._do(around, step, noted, number)
+        context.progress(len(sheet.steps), len(sheet.steps))
+        self._note(noted)
+
+    def _do(self, around: BuildMachine, step: SheetStep, noted: list[dict[str, Any]], number: int) -> None:
+        row = noted[number]
+        began = time.monotonic()
+        row |= {"state": "running", "started_at": utcnow().isoformat()}
+        self._note(noted)
+        self.context.log(f"{step.id}: {step.do}")
+        for attempt in range(step.retries + 1):
+            row["attempts"] = attempt + 1
+            try:
+                done = around.do(step)
+                break
+            except Damaged as error:
+                if error.code == "step-failed" and attempt < step.retries:
+                    self.context.log(f"{step.id}: {error.message} It is tried again.", "warning")
+                    continue
+                row |= {"state": "failed", "seconds": round(time.monotonic() - began, 1), "error": error.message}
+                self._note(noted)
+                raise Damaged(f"Step {step.id}: {error.message}", advice=error.advice, code=error.code) from error
+        row |= {
+            "state": "done",
+            "seconds": round(time.monotonic() - began, 1),
+            "changed": done.changed,
+            "output": done.output,
+        }
+        self._note(noted)
+
+    def _note(self, noted: list[dict[str, Any]]) -> None:
+        self.context.must_hold()
+        with self.context.session() as session:
+            session.execute(update(BuildRun).where(BuildRun.operation_id == self.context.id).values(steps=noted))
+
+    # The version
+
+    def check(self) -> None:
+        super().check()
+        self.memo.shut_down = False
+        self.save()
+
+    def snapshot(self) -> None:
+        """The disks of the machine, which is off."""
+        if self.memo.snapshot is None:
+            self.take_snapshot(freeze=False)
+        params = self.params
+        self.memo.source |= {
+            "sheet": self._sheet.sheet,
+            "sheet_digest": params.sheet_digest,
+            "built_from": params.base,
+            "base_digest": params.base_digest,
+            "values": params.values,
+            "payload": {name: about.sha256 for name, about in params.payload.items()},
+        }
+        self.save()
+
+    def seal(self) -> None:
+        self.record_version(mode="build", told_source=self.params.base)
+
+    def parent(self, session: Session) -> str | None:
+        """The base."""
+        return self.params.base_id
+
+    def on_recorded(self, session: Session) -> None:
+        """The machine is thrown away: nothing is noted of it."""
+
+    def deliver(self) -> bool | None:
+        """Release the version and move marks, where the sheet says so.  A finding in the way leaves it staged."""
+        wants, context = self._sheet.result, self.context
+        if not wants.release:
+            return False
+        with context.session() as session:
+            caller = unattended_principal(session, context.account_id, context.created_by)
+            session.get_one(Line, self.params.line_id, with_for_update=CHANGE)
+            version = session.get_one(Version, self.params.version_id, with_for_update=CHANGE)
+            if version.state == VersionState.STAGED:
+                try:
+                    lifecycle.release(session, caller, version)
+                except Refused as error:
+                    context.log(f"It stays staged: {error}", "warning")
+                    self.memo.delivered = []
+                    return None
+            for mark in wants.marks:
+                lifecycle.move_mark(session, caller, version, mark)
+        self.memo.delivered = ["released", *(f"{self.params.line}@{mark}" for mark in wants.marks)]
+        self.save()
+        context.log(f"{self.params.made} is released.")
+        return None
+
+    # The end
+
+    def clean_up(self, outcome: str) -> None:
+        InsideClone.remove(self.context, self.site, self.params.region)
+        self._remove_machine()
+        remove_tagged(self.context, self.site, self.params.region)
+        MakingKind.clean_up(self, outcome)
+        if outcome == "succeeded":
+            self._drop_uploads()
+
+    def _drop_uploads(self) -> None:
+        store = self.context.store(self.params.region)
+        for about in self.params.payload.values():
+            with contextlib.suppress(NotFound):
+                store.delete_upload(about.upload)
+            with self.context.session() as session:
+                session.execute(delete(Upload).where(Upload.id == about.upload))
+
+    @classmethod
+    def mend_later(cls, site: Site, params: BuildParams, memo: BuildMemo, outcome: str) -> None:
+        """What is left carries the operation's tag."""
+
+    @classmethod
+    def before_retry(cls, session: Session, account_id: str, operation_id: str, params: BuildParams) -> None:
+        super().before_retry(session, account_id, operation_id, params)
+        gone = [name for name, about in params.payload.items() if session.get(Upload, about.upload) is None]
+        if gone:
+            raise Refused(
+                f"The payload is not kept any more: {', '.join(gone)}.",
+                advice="Start the run again.",
+                code="payload-gone",
+            )
+
+    def result(self) -> dict[str, Any]:
+        return {**MakingKind.result(self), "base": self.params.base, "delivered": self.memo.delivered}

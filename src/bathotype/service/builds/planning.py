@@ -1,0 +1,204 @@
+"""Planning and recording a build run: everything that would make it fail is found before anything starts."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from bathotype.core.errors import Invalid, NotFound, Refused
+from bathotype.core.sheets.sheet import Checked, Sheet, read_sheet
+from bathotype.service.access.principals import Principal
+from bathotype.service.builds.kind import Build, BuildParams, PayloadSource
+from bathotype.service.catalogue import find_line, ready_regions
+from bathotype.service.imagefiles import find_upload
+from bathotype.service.kinds.making import start_making
+from bathotype.service.launching import AtSite, ask_site, plan_launch
+from bathotype.service.numbering import check_number, claimable, next_number
+from bathotype.service.reach import Reach
+from bathotype.service.records import BuildRun, Operation
+from bathotype.service.records.base import new_id, utcnow
+from bathotype.service.shares import find_usable, in_regions
+from bathotype.wire import builds as wire
+from bathotype.wire.fleet import LaunchRequest
+
+#: The name under which the temporary machine is planned; its own has the operation's id in it.
+_ANY_NAME = "build-op"
+
+
+@dataclass(frozen=True)
+class Asked:
+    """A request that was understood: the sheet with its values, the region, and what the site says."""
+
+    checked: Checked
+    sheet: Sheet
+    region: str
+    launch: LaunchRequest
+    at_site: AtSite
+
+
+def understand(
+    session: Session, reach: Reach, caller: Principal, body: wire.BuildRequest
+) -> tuple[Checked, Sheet, str]:
+    """The sheet and the region of a run.  Raises `Invalid` with every fault of the sheet."""
+    checked = read_sheet(body.sheet, body.values)
+    sheet = checked.need()
+    region = body.region or sheet.machine.region
+    if region is None:
+        base, shares = find_usable(session, caller, sheet.base)
+        allowed = in_regions(shares) if shares is not None else None
+        regions = [name for name in ready_regions(session, base) if allowed is None or name in allowed]
+        if not regions:
+            raise Refused(f"{sheet.base} is in no region that you may use.", advice="Replicate it to one.")
+        region = regions[0]
+    reach.check_region(region)
+    return checked, sheet, region
+
+
+def ask(reach: Reach, caller: Principal, body: wire.BuildRequest, found: tuple[Checked, Sheet, str]) -> Asked:
+    """Ask the site, which may take its time: no transaction is open meanwhile."""
+    checked, sheet, region = found
+    launch = LaunchRequest(
+        reference=sheet.base, region=region, zone=sheet.machine.zone, machine_size=sheet.machine.size, name=_ANY_NAME,
+        tags={**sheet.machine.tags, **body.tags},
+    )  # fmt: skip
+    return Asked(checked, sheet, region, launch, ask_site(reach, caller, launch))
+
+
+def plan_build(
+    session: Session, reach: Reach, caller: Principal, body: wire.BuildRequest, asked: Asked, *, lock: bool = False
+) -> wire.BuildPlan:
+    """Obstacles and warnings of a run, all at once."""
+    sheet = asked.sheet
+    base, shares = find_usable(session, caller, sheet.base, lock="share" if lock else None)
+    machine = plan_launch(session, reach, caller, asked.launch, base, shares, asked.at_site)
+    blockers, warnings = list(machine.blockers), list(machine.warnings)
+    number, part = _number(body, sheet)
+    reference = f"{sheet.result.line}@{number or '?'}"
+    try:
+        line = find_line(session, caller, sheet.result.line)
+        if taken := check_number(session, line, number, part):
+            blockers.append(taken)
+        else:
+            reference = f"{line.name}@{next_number(session, line, number, part)}"
+    except NotFound as error:
+        blockers.append(f"{error.message} `bathotype lines create {sheet.result.line}` makes it.")
+    except Invalid as error:
+        blockers.append(str(error))
+    if sheet.result.retire_on is not None and sheet.result.retire_on <= utcnow().date():
+        blockers.append(f"The end date {sheet.result.retire_on} is not in the future.")
+    blockers += _payload_faults(sheet, body)
+    earlier = _earlier(session, caller, sheet.sheet)
+    effects = [
+        f"A temporary machine of {machine.reference} runs in {asked.region} and is removed afterwards.",
+        *(f"{step.id}: {step.do}{f' ({step.why})' if step.why else ''}" for step in sheet.steps),
+        f"{reference} is made of it, {'and released' if sheet.result.release else 'staged'}.",
+    ]
+    return wire.BuildPlan(
+        verb="build",
+        subject=sheet.sheet,
+        blockers=blockers,
+        warnings=warnings,
+        effects=[] if blockers else effects,
+        reference=reference,
+        base=machine.reference,
+        region=asked.region,
+        machine_size=sheet.machine.size,
+        earlier_seconds=earlier,
+        steps=[wire.SheetStep(id=step.id, do=step.do, why=step.why) for step in sheet.steps],
+    )
+
+
+def _number(body: wire.BuildRequest, sheet: Sheet) -> tuple[str | None, wire.Bump | None]:
+    """What the request says goes before what the sheet says."""
+    if body.number or body.bump:
+        return body.number, body.bump
+    return sheet.result.number, sheet.result.bump
+
+
+def _payload_faults(sheet: Sheet, body: wire.BuildRequest) -> list[str]:
+    missing = [f"{name} ({about.file})" for name, about in sheet.payload.items() if name not in body.payload]
+    more = [name for name in body.payload if name not in sheet.payload]
+    faults = [f"Of the payload {', '.join(missing)} is not given."] if missing else []
+    return [*faults, *([f"{', '.join(more)} is given, and the sheet has no such payload."] if more else [])]
+
+
+def _earlier(session: Session, caller: Principal, sheet: str) -> float | None:
+    """How long the last run of a sheet took that succeeded, in seconds."""
+    query = (
+        select(Operation.started_at, Operation.ended_at)
+        .join(BuildRun, BuildRun.operation_id == Operation.id)
+        .where(BuildRun.account_id == caller.account_id, BuildRun.sheet == sheet, Operation.state == "succeeded")
+        .order_by(Operation.id.desc())
+        .limit(1)
+    )
+    row = session.execute(query).first()
+    began, ended = row if row is not None else (None, None)
+    return (ended - began).total_seconds() if began and ended else None
+
+
+def record_build(session: Session, reach: Reach, caller: Principal, body: wire.BuildRequest, asked: Asked) -> Operation:
+    """Record the run.  Raises `Refused` with every obstacle."""
+    sheet = asked.sheet
+    plan = plan_build(session, reach, caller, body, asked, lock=True)
+    if plan.blockers:
+        raise Refused(" ".join(plan.blockers), code="build-refused")
+    base, _ = find_usable(session, caller, sheet.base, lock="share")
+    line = find_line(session, caller, sheet.result.line, lock=True)
+    purpose = sheet.result.purpose
+    params = BuildParams(
+        region=asked.region,
+        mode="stopped",
+        power_off=True,
+        disks=["all"],
+        profile=sheet.result.generalize,
+        tags=asked.launch.tags,
+        notes=sheet.result.notes,
+        purpose=purpose.model_dump(mode="json", exclude_defaults=True) if purpose is not None else None,
+        retire_on=sheet.result.retire_on,
+        line_id=line.id,
+        line=line.name,
+        number=claimable(session, line, *_number(body, sheet)),
+        version_id=new_id("ve"),
+        base_id=base.id,
+        base=plan.base,
+        base_digest=base.content_digest,
+        sheet=body.sheet,
+        sheet_digest=asked.checked.digest,
+        values=dict(asked.checked.values),
+        payload={name: _source(session, caller, name, given, asked.region) for name, given in body.payload.items()},
+    )
+    row = start_making(session, caller, Build, params, {"sheet": sheet.sheet, "base": plan.base})
+    session.add(
+        BuildRun(
+            operation_id=row.id,
+            account_id=caller.account_id,
+            sheet=sheet.sheet,
+            digest=asked.checked.digest,
+            text=body.sheet,
+            values=dict(asked.checked.values),
+            payload={name: given.sha256 for name, given in body.payload.items()},
+            base=plan.base,
+            base_digest=base.content_digest,
+            steps=[{"id": s.id, "do": s.do, "why": s.why, "state": "pending"} for s in sheet.steps],
+        )
+    )
+    return row
+
+
+def _source(session: Session, caller: Principal, name: str, given: wire.PayloadGiven, region: str) -> PayloadSource:
+    if given.upload is None:
+        raise Invalid(f"{name} of the payload has no upload.", advice="Upload it first; `bathotype build` does so.")
+    row = find_upload(session, caller, given.upload)
+    if row.region != region:
+        raise Refused(
+            f"{name} of the payload was uploaded to {row.region}; the run is in {region}.", advice="Upload it there."
+        )
+    if row.size != given.bytes:
+        raise Refused(
+            f"{name} of the payload has {row.size} bytes, and {given.bytes} in the lock.",
+            advice="Lock the files anew: bathotype sheets lock FILE.",
+            code="payload-differs",
+        )
+    return PayloadSource(upload=row.id, part_bytes=row.part_bytes, bytes=given.bytes, sha256=given.sha256)

@@ -1,0 +1,368 @@
+"""The steps of a build sheet in a running machine, through its agent.  Each step sees to its own effect afterwards."""
+
+from __future__ import annotations
+
+import hashlib
+import posixpath
+import time
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+from bathotype.core.disk.source import ByteSource
+from bathotype.core.errors import Damaged, Refused
+from bathotype.core.guest.agent import AgentRefused, AgentSilent, ExecResult, GuestAgent
+from bathotype.core.guest.answers import plain
+from bathotype.core.sheets import steps as kinds
+from bathotype.core.sheets.packages import ENVIRONMENT, MANAGERS, Manager, Wanted, changed_packages, unmet_packages
+from bathotype.core.units import plural
+from bathotype.sites.protocol import Site
+
+#: Where a run keeps what it needs in the machine: memory, so that nothing of it is captured.
+_FOLDER = "/run/bathotype"
+_PIECE = 1024 * 1024
+_CALL_SECONDS = 60.0
+_SHORT = 60.0
+_PAUSE = 1.0
+#: Of the output of one program, lines in the log; of a step's, characters that are kept.
+_LOGGED, _KEPT, _LONGEST = 40, 16_000, 400
+_MOST_CHANGES = 2000
+
+
+class StepFailed(Damaged):
+    """A step did not do what it should."""
+
+    code = "step-failed"
+
+
+@dataclass
+class Done:
+    """What came of a step: what it changed, a line each, and the end of what its programs printed."""
+
+    changed: list[str] = field(default_factory=list)
+    output: str = ""
+
+
+@dataclass
+class BuildMachine:
+    """The machine, and what the steps need around it.
+
+    ``payload`` opens a file by its name; ``restart`` shuts the machine down, starts it and waits until it is ready.
+    """
+
+    site: Site
+    machine: str
+    payload: Callable[[str], ByteSource]
+    restart: Callable[[], None]
+    log: Callable[[str], None]
+    check: Callable[[], None]
+
+    def do(self, step: kinds.Step) -> Done:
+        """Do a step.  Raises `StepFailed` where it fails, or where its effect is not there afterwards."""
+        work = _Work(self, step)
+        doers: Mapping[type, Callable[[Any], None]] = {
+            kinds.InstallPackages: work.install,
+            kinds.RemovePackages: work.remove,
+            kinds.UpdatePackages: work.update,
+            kinds.PutFile: work.put,
+            kinds.Unpack: work.unpack,
+            kinds.RunScript: work.script,
+            kinds.RunProgram: work.program,
+            kinds.SetService: work.service,
+            kinds.AddGroup: work.group,
+            kinds.AddUser: work.user,
+            kinds.Restart: lambda _: self.restart(),
+            kinds.WaitFor: work.wait,
+        }
+        try:
+            doers[type(step)](step)
+        except AgentRefused as error:
+            raise StepFailed(str(error), advice="See what the machine lacks for this step.") from error
+        work.done.output = work.done.output[-_KEPT:]
+        del work.done.changed[_MOST_CHANGES:]
+        return work.done
+
+
+class _Work:
+    """One step while it is done."""
+
+    def __init__(self, around: BuildMachine, step: kinds.Step) -> None:
+        self._around, self._step, self.done = around, step, Done()
+        self._deadline = time.monotonic() + step.seconds
+
+    # Programs
+
+    def _agent(self) -> Any:
+        return self._around.site.agent(self._around.machine, timeout=_CALL_SECONDS)
+
+    def _ask(self, argv: Sequence[str], *, environment: Mapping[str, str] | None = None) -> ExecResult:
+        """Run a program and wait for its end, as long as the step may take."""
+        left = self._deadline - time.monotonic()
+        if left <= 0:
+            raise StepFailed(f"It has not ended within {self._step.seconds} s.", advice="Give it more `seconds`.")
+        given = {**ENVIRONMENT, **(environment or {})}
+        agent: GuestAgent
+        with self._agent() as agent:
+            try:
+                return agent.run(argv, timeout=left, environment=given, check=self._around.check)
+            except AgentSilent as error:
+                if time.monotonic() < self._deadline:
+                    raise
+                raise StepFailed(
+                    f"{argv[0]} has not ended within {self._step.seconds} s.", advice="Give the step more `seconds`."
+                ) from error
+
+    def _run(
+        self, argv: Sequence[str], *, codes: Sequence[int] = (0,), environment: Mapping[str, str] | None = None
+    ) -> ExecResult:
+        """The same, with what it prints in the log.  Raises `StepFailed` for another exit code."""
+        result = self._ask(argv, environment=environment)
+        self._tell(result)
+        if result.exit_code not in codes:
+            said = (result.err or result.out).decode("utf-8", "replace").strip().splitlines()
+            raise StepFailed(
+                f"{argv[0]} ended with exit code {result.exit_code}" + (f": {plain(said[-1])[:300]}" if said else "."),
+                advice="The operation's log has its output.",
+            )
+        return result
+
+    def _tell(self, result: ExecResult) -> None:
+        text = (result.out + result.err).decode("utf-8", "replace")
+        lines = [
+            plain(line.replace("\t", "    "))[:_LONGEST] for line in text[-1_000_000:].splitlines() if line.strip()
+        ]
+        if len(lines) > _LOGGED:
+            self._around.log(f"{self._step.id} | ... {plural(len(lines) - _LOGGED, 'line')} before these")
+        for line in lines[-_LOGGED:]:
+            self._around.log(f"{self._step.id} | {line}")
+        self.done.output = (self.done.output + "\n".join(lines[-1000:]) + "\n")[-_KEPT:] if lines else self.done.output
+
+    def _is_there(self, path: str) -> bool:
+        return self._ask(["test", "-e", path]).exit_code == 0
+
+    def _need(self, paths: Sequence[str]) -> None:
+        missing = [path for path in paths if not self._is_there(path)]
+        if missing:
+            raise StepFailed(
+                f"It ended well, and {', '.join(missing)} is not there.", advice="See what it does instead."
+            )
+
+    # Packages
+
+    @cached_property
+    def _manager(self) -> Manager:
+        for manager in MANAGERS:
+            try:
+                if self._ask(manager.probe).exit_code == 0:
+                    return manager
+            except AgentRefused:
+                continue  # there is no such program
+        known = ", ".join(manager.name for manager in MANAGERS)
+        raise StepFailed(f"The machine has none of the package managers {known}.", advice="Install by a script.")
+
+    def _installed(self) -> dict[str, str]:
+        result = self._ask(self._manager.installed)
+        if result.exit_code:
+            raise StepFailed("The machine does not tell which packages it has.")
+        return self._manager.read_installed(result.out.decode("utf-8", "replace"))
+
+    def _note_packages(self, before: Mapping[str, str]) -> dict[str, str]:
+        after = self._installed()
+        self.done.changed += changed_packages(before, after)
+        return after
+
+    def install(self, step: kinds.InstallPackages) -> None:
+        manager, before = self._manager, self._installed()
+        wanted = [Wanted.of(text) for text in step.packages]
+        if wanted:
+            self._run(manager.refresh)
+            self._run([*manager.install, *manager.named(wanted)])
+        if step.files:
+            places = [
+                self._bring(name, f"{_FOLDER}/payload/{posixpath.basename(name)}{_ending(manager)}")
+                for name in step.files
+            ]
+            if manager.about_file:
+                about = self._ask([*manager.about_file, *places])
+                if about.exit_code:
+                    raise StepFailed("A file of the payload is no package of this machine's kind.")
+                named = manager.read_installed(about.out.decode("utf-8", "replace"))
+                wanted += [Wanted(name, version) for name, version in named.items()]
+            self._run([*manager.install_files, *places])
+            self._ask(["rm", "-f", *places])
+        missing = unmet_packages(wanted, self._note_packages(before))
+        if missing:
+            raise StepFailed(f"The package manager ended well, but: {' '.join(missing)}", advice="See its output.")
+
+    def remove(self, step: kinds.RemovePackages) -> None:
+        before = self._installed()
+        names = [Wanted.of(text).name for text in step.packages]
+        there = [name for name in names if name in before]
+        if there:
+            self._run([*self._manager.remove, *there])
+        left = [name for name in names if name in self._note_packages(before)]
+        if left:
+            raise StepFailed(f"{', '.join(left)} is still installed.", advice="See the package manager's output.")
+
+    def update(self, step: kinds.UpdatePackages) -> None:
+        manager = self._manager
+        for number in range(1, step.rounds + 1):
+            self._run(manager.refresh)
+            outstanding = self._outstanding()
+            if not outstanding:
+                self._around.log(f"{step.id} | No update is outstanding after {plural(number - 1, 'round')}.")
+                return
+            before = self._installed()
+            self._run(manager.update)
+            changed = changed_packages(before, self._installed())
+            self.done.changed += [f"round {number}: {line}" for line in changed]
+            if not changed:
+                raise StepFailed(
+                    f"{plural(len(outstanding), 'update')} stay outstanding: {', '.join(outstanding[:5])}.",
+                    advice="See whether the machine holds them back.",
+                )
+            if self._is_there("/run/reboot-required") or self._is_there("/var/run/reboot-required"):
+                self._around.restart()
+        if left := self._outstanding():
+            raise StepFailed(
+                f"{plural(len(left), 'update')} are outstanding after {plural(step.rounds, 'round')}.",
+                advice="Give more `rounds`.",
+            )
+
+    def _outstanding(self) -> list[str]:
+        result = self._ask(self._manager.outstanding)
+        if result.exit_code not in self._manager.outstanding_codes:
+            raise StepFailed("The package manager does not tell which updates are outstanding.")
+        return self._manager.read_outstanding(result.out.decode("utf-8", "replace"))
+
+    # Files
+
+    def _pieces(self, source: ByteSource, sums: Any) -> Iterator[bytes]:
+        for at in range(0, source.size, _PIECE):
+            self._around.check()
+            piece = source.read(at, min(_PIECE, source.size - at))
+            sums.update(piece)
+            yield piece
+
+    def _bring(self, name: str, path: str) -> str:
+        """A file of the payload into the machine, compared there with what it was here."""
+        source, sums = self._around.payload(name), hashlib.sha256()
+        self._write(path, self._pieces(source, sums))
+        self._compare(path, sums.hexdigest())
+        return path
+
+    def _write(self, path: str, pieces: Iterator[bytes]) -> None:
+        self._run(["mkdir", "-p", posixpath.dirname(path)])
+        agent: GuestAgent
+        with self._agent() as agent:
+            agent.write_pieces(path, pieces)
+
+    def _compare(self, path: str, sha256: str) -> None:
+        result = self._ask(["sha256sum", path])
+        if result.out.decode("utf-8", "replace").lstrip("\\").split(" ")[0] != sha256:
+            raise StepFailed(f"{path} does not hold what was put there.", advice="See whether the disk is full.")
+
+    def put(self, step: kinds.PutFile) -> None:
+        if step.payload is not None:
+            self._bring(step.payload, step.to)
+        else:
+            data = (step.content or "").encode()
+            self._write(step.to, iter([data]))
+            self._compare(step.to, hashlib.sha256(data).hexdigest())
+        self._run(["chown", f"{step.owner}:{step.group}", step.to])
+        self._run(["chmod", step.mode, step.to])
+        seen = self._ask(["stat", "-c", "%a %U %G", step.to]).out.decode("utf-8", "replace").split()
+        if seen != [step.mode.lstrip("0") or "0", step.owner, step.group]:
+            raise StepFailed(f"{step.to} is {' '.join(seen)} and not {step.mode} {step.owner} {step.group}.")
+        self.done.changed.append(step.to)
+
+    def unpack(self, step: kinds.Unpack) -> None:
+        archive = self._bring(step.payload, f"{_FOLDER}/payload/{posixpath.basename(step.payload)}")
+        self._run(["mkdir", "-p", step.to])
+        self._run(["tar", "-x", "-f", archive, "-C", step.to])
+        self._run(["tar", "-d", "-f", archive, "-C", step.to])  # compares what is there with the archive
+        listed = self._ask(["tar", "-t", "-f", archive]).out.decode("utf-8", "replace").splitlines()
+        self._ask(["rm", "-f", archive])
+        self.done.changed += [f"{step.to}/{plain(name)}" for name in listed]
+
+    # Scripts and programs
+
+    def script(self, step: kinds.RunScript) -> None:
+        path = f"{_FOLDER}/{step.id}"
+        self._write(path, iter([step.script.encode()]))
+        self._run([step.interpreter, path], codes=step.exit_codes, environment=step.environment)
+        self._ask(["rm", "-f", path])
+        self._need(step.makes)
+
+    def program(self, step: kinds.RunProgram) -> None:
+        self._run(step.argv, codes=step.exit_codes, environment=step.environment)
+        self._need(step.makes)
+
+    def wait(self, step: kinds.WaitFor) -> None:
+        argv = ["test", "-e", step.file] if step.file is not None else step.argv
+        while self._ask(argv).exit_code:
+            self._around.check()
+            time.sleep(_PAUSE)
+
+    # Services and accounts
+
+    def service(self, step: kinds.SetService) -> None:
+        if step.enabled is not None:
+            self._run(["systemctl", "enable" if step.enabled else "disable", step.service])
+            seen = self._ask(["systemctl", "is-enabled", step.service]).exit_code == 0
+            if seen != step.enabled:
+                raise StepFailed(f"{step.service} is {'not ' if step.enabled else 'still '}enabled.")
+            self.done.changed.append(f"{step.service} {'enabled' if step.enabled else 'disabled'}")
+        if step.state is not None:
+            verb = {"running": "start", "stopped": "stop", "restarted": "restart"}[step.state]
+            self._run(["systemctl", verb, step.service])
+            active = self._ask(["systemctl", "is-active", step.service]).exit_code == 0
+            if active != (step.state != "stopped"):
+                raise StepFailed(f"{step.service} is {'still' if active else 'not'} running.")
+            self.done.changed.append(f"{step.service} {step.state}")
+
+    def _names(self, database: str) -> dict[str, list[str]]:
+        agent: GuestAgent
+        with self._agent() as agent:
+            lines = agent.read_text(f"/etc/{database}").splitlines()
+        return {line.split(":")[0]: line.split(":") for line in lines if ":" in line}
+
+    def group(self, step: kinds.AddGroup) -> None:
+        if step.group in self._names("group"):
+            return
+        self._run(["groupadd", *(["--system"] if step.system else []), step.group])
+        if step.group not in self._names("group"):
+            raise StepFailed(f"There is no group {step.group} afterwards.")
+        self.done.changed.append(f"group {step.group}")
+
+    def user(self, step: kinds.AddUser) -> None:
+        groups = self._names("group")
+        if missing := [name for name in step.groups if name not in groups]:
+            raise StepFailed(f"There is no group {', '.join(missing)}.", advice="Add it by a step before.")
+        if step.user not in self._names("passwd"):
+            kind = ["--system"] if step.system else ["--create-home"]
+            self._run(["useradd", *kind, "--shell", step.shell, step.user])
+            self.done.changed.append(f"user {step.user}")
+        for name in step.groups:
+            self._run(["usermod", "-a", "-G", name, step.user])
+        if step.user not in self._names("passwd"):
+            raise StepFailed(f"There is no user {step.user} afterwards.")
+        groups = self._names("group")
+        if left := [name for name in step.groups if step.user not in (groups[name] + [""])[3].split(",")]:
+            raise StepFailed(f"{step.user} is not in {', '.join(left)}.")
+
+
+def _ending(manager: Manager) -> str:
+    return {"apt": ".deb", "dnf": ".rpm", "apk": ".apk"}[manager.name]
+
+
+def open_payload(files: Mapping[str, ByteSource]) -> Callable[[str], ByteSource]:
+    """Files by their names.  The function raises `Refused` for a name that is not there."""
+
+    def opened(name: str) -> ByteSource:
+        if name not in files:
+            raise Refused(f"There is no {name} in the payload.", code="payload-missing")
+        return files[name]
+
+    return opened

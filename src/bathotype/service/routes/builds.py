@@ -1,0 +1,125 @@
+"""Build sheets: judging them; build runs: what one would do, starting it, and what came of each of its steps."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any
+
+from fastapi import Query
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from bathotype.core.errors import NotFound
+from bathotype.core.sheets import sheet as sheets
+from bathotype.service.answers.operations import operation_answers
+from bathotype.service.builds.planning import ask, plan_build, record_build, understand
+from bathotype.service.records import BuildRun, Operation
+from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
+from bathotype.service.routes.common import Key, once
+from bathotype.service.routes.paging import Paged
+from bathotype.service.routes.route import api_router
+from bathotype.wire import builds as wire
+from bathotype.wire.common import Page
+from bathotype.wire.operations import Operation as OperationAnswer
+
+router = api_router(tags=["builds"])
+
+
+@router.get("/sheets/schema")
+def sheet_schema(caller: Reader) -> wire.SheetSchema:
+    """The format of build sheets as JSON Schema, for editors that complete them."""
+    return wire.SheetSchema(document=sheets.schema())
+
+
+@router.post("/sheets/checks")
+def check_sheet(body: wire.SheetRequest, caller: Reader) -> wire.SheetCheck:
+    """Judge a sheet whole: every fault at once, with its line and column."""
+    found = sheets.read_sheet(body.sheet, body.values)
+    sheet = found.sheet
+    return wire.SheetCheck(
+        valid=sheet is not None,
+        faults=[wire.SheetFault(line=f.line, column=f.column, where=f.where, message=f.message) for f in found.faults],
+        name=sheet.sheet if sheet else "",
+        digest=found.digest,
+        base=sheet.base if sheet else "",
+        line=sheet.result.line if sheet else "",
+        steps=[wire.SheetStep(id=s.id, do=s.do, why=s.why) for s in sheet.steps] if sheet else [],
+        payload=list(sheet.payload) if sheet else [],
+        values=dict(found.values),
+    )
+
+
+@router.post("/build-plans")
+def plan(body: wire.BuildRequest, caller: Reader, service: ServiceOf) -> wire.BuildPlan:
+    """What a run would do, and every obstacle at once.  Nothing is started."""
+    with service.database.reads() as session:
+        found = understand(session, service.reach, caller, body)
+    asked = ask(service.reach, caller, body, found)
+    with service.database.reads() as session:
+        return plan_build(session, service.reach, caller, body, asked)
+
+
+@router.post("/builds", status_code=202)
+def build(body: wire.BuildRequest, caller: Operator, service: ServiceOf, key: Key = None) -> OperationAnswer:
+    """Make a version by the steps of a sheet, in a temporary machine.  All obstacles are reported before it starts."""
+    with service.database.reads() as session:
+        found = understand(session, service.reach, caller, body)
+    asked = ask(service.reach, caller, body, found)
+
+    def make(session: Session) -> OperationAnswer:
+        row = record_build(session, service.reach, caller, body, asked)
+        return operation_answers(session, [row])[0]
+
+    return OperationAnswer.model_validate(once(caller, service, key, body, make))
+
+
+@router.get("/builds")
+def list_builds(
+    caller: Reader,
+    reads: ReadsOf,
+    paging: Paged,
+    sheet: Annotated[str | None, Query(description="Only runs of this sheet.")] = None,
+) -> Page[wire.BuildRun]:
+    """Build runs, the newest first."""
+    with reads.session() as session:
+        query = select(BuildRun).where(BuildRun.account_id == caller.account_id)
+        if sheet is not None:
+            query = query.where(BuildRun.sheet == sheet)
+        rows, following, total = paging.fetch(session, query, BuildRun.operation_id, str)
+        named = select(Operation).where(Operation.id.in_([row.operation_id for row in rows]))
+        operations = {one.id: one for one in session.scalars(named)}
+        items = [wire.BuildRun(**_fields(row, operations[row.operation_id])) for row in rows]
+        return Page(items=items, next=following, total=total)
+
+
+@router.get("/builds/{operation}")
+def show_build(operation: str, caller: Reader, reads: ReadsOf) -> wire.BuildRunDetails:
+    """A run with its sheet, and each step with what it changed and what it printed."""
+    with reads.session() as session:
+        row = session.get(BuildRun, operation)
+        if row is None or row.account_id != caller.account_id:
+            raise NotFound(f"There is no build run {operation!r}.", advice="`bathotype builds list` shows them.")
+        done = session.get_one(Operation, operation)
+        return wire.BuildRunDetails(
+            **_fields(row, done),
+            text=row.text,
+            values=row.values,
+            payload=row.payload,
+            base_digest=row.base_digest,
+            steps=[wire.BuildStep.model_validate(step) for step in row.steps],
+            delivered=(done.result or {}).get("delivered", []),
+        )
+
+
+def _fields(row: BuildRun, operation: Operation) -> dict[str, Any]:
+    return {
+        "operation": operation.id,
+        "sheet": row.sheet,
+        "digest": row.digest,
+        "state": operation.state,
+        "base": row.base,
+        "reference": operation.subject,
+        "created_by": operation.created_by,
+        "created_at": operation.created_at,
+        "ended_at": operation.ended_at,
+        "error": (operation.error or {}).get("message", ""),
+    }

@@ -1,0 +1,145 @@
+"""Build sheets and build runs."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Any, Literal
+
+from pydantic import Field
+
+from bathotype.core.sheets.document import MOST_CHARACTERS
+from bathotype.core.sheets.sheet import MOST_PAYLOAD
+from bathotype.core.sheets.steps import Scalar
+from bathotype.wire.common import Answer, Plan, Wire, example
+from bathotype.wire.operations import OperationState
+
+Bump = Literal["patch", "minor", "major"]
+_SHEET = """\
+sheet: gauge-logging
+base: gauge-collector@1.0.0
+steps:
+- {id: logger, do: install-packages, packages: [tide-logger]}
+result: {line: gauge-collector, bump: minor}
+"""
+
+
+class SheetRequest(Wire):
+    """A sheet to be judged."""
+
+    model_config = example({"sheet": _SHEET})
+
+    sheet: str = Field(max_length=MOST_CHARACTERS, description="Its text.")
+    values: dict[str, Scalar] | None = Field(
+        default=None, max_length=50, description="Values of its parameters; left out, examples stand for them."
+    )
+
+
+class SheetFault(Answer):
+    """What is wrong with a sheet, by line and column, which count from 1."""
+
+    line: int
+    column: int
+    where: str
+    message: str
+
+
+class SheetStep(Answer):
+    """A step of a sheet."""
+
+    id: str
+    do: str
+    why: str
+
+
+class SheetCheck(Answer):
+    """What came of judging a sheet: every fault, or what it says."""
+
+    valid: bool
+    faults: list[SheetFault]
+    name: str
+    digest: str = Field(description="BLAKE3 of its text.")
+    base: str
+    line: str
+    steps: list[SheetStep]
+    payload: list[str]
+    values: dict[str, Scalar]
+
+
+class PayloadGiven(Wire):
+    """A file of the payload that was uploaded, as the lock has it."""
+
+    upload: str | None = Field(default=None, description="Id of the upload; a plan needs none.")
+    bytes: int = Field(ge=1, le=MOST_PAYLOAD)
+    sha256: str = Field(pattern="^[0-9a-f]{64}$")
+
+
+class BuildRequest(Wire):
+    """A build run."""
+
+    model_config = example({"sheet": _SHEET})
+
+    sheet: str = Field(max_length=MOST_CHARACTERS, description="The sheet's text.")
+    values: dict[str, Scalar] = Field(default={}, max_length=50, description="Values of its parameters.")
+    payload: dict[str, PayloadGiven] = Field(default={}, max_length=50)
+    region: str | None = Field(default=None, description="Instead of the sheet's.")
+    number: str | None = Field(default=None, description="Instead of the sheet's.")
+    bump: Bump | None = None
+    tags: dict[str, str] = {}
+
+
+class BuildPlan(Plan):
+    """What a build run would do."""
+
+    reference: str = Field(description="The version that it would make.")
+    base: str
+    region: str
+    machine_size: str
+    earlier_seconds: float | None = Field(description="How long the last run of this sheet took that succeeded.")
+    steps: list[SheetStep]
+
+
+class BuildStep(Answer):
+    """A step of a run; ``changed`` is what it changed, ``output`` the end of what its programs printed."""
+
+    id: str
+    do: str
+    why: str = ""
+    state: Literal["pending", "running", "done", "skipped", "failed"]
+    started_at: datetime | None = None
+    seconds: float | None = None
+    attempts: int = 0
+    changed: list[str] = []
+    output: str = ""
+    error: str = ""
+
+
+class BuildRun(Answer):
+    """One run of a sheet."""
+
+    operation: str
+    sheet: str
+    digest: str
+    state: OperationState
+    base: str
+    reference: str
+    created_by: str
+    created_at: datetime
+    ended_at: datetime | None
+    error: str = ""
+
+
+class BuildRunDetails(BuildRun):
+    """All of it: text, values and payload (by SHA-256), and the steps."""
+
+    text: str
+    values: dict[str, Scalar]
+    payload: dict[str, str]
+    base_digest: str
+    steps: list[BuildStep]
+    delivered: list[str]
+
+
+class SheetSchema(Answer):
+    """The format of build sheets as JSON Schema 2020-12."""
+
+    document: dict[str, Any]
