@@ -71,7 +71,7 @@ def ours(shared_office: Office) -> dict[str, str]:
         "reference": reference, "name": "walked", "machine": "gauge-seed-01", "region": "skerry-1", "operation_id": operation.id,
         "instance": "walked-01", "share": share.id, "token": token.id, "upload": upload["id"], "user": "tide-core-demo",
         "mark": "stable", "finding": "none", "number": "0", "key": "0123456789abcdef", "account": "tide-core",
-        "alert": alert,
+        "alert": alert, "operation": operation.id,
     }  # fmt: skip
 
 

@@ -16,9 +16,12 @@ import pytest
 import yaml
 
 from bathotype.client import Client
+from bathotype.core.disk.source import open_file
+from bathotype.core.guest.files import GuestDisk
 from bathotype.core.lifecycle.room import Room
 from bathotype.demo.system import DESK_PROFILE
 from bathotype.service.everykind import KINDS
+from bathotype.wire.builds import PayloadGiven
 from bathotype.wire.operations import Operation
 from tests.support import System, damage_pack, running_system
 from tests.system.kill_child import run_operation
@@ -32,6 +35,15 @@ MORE = {("capture", "snapshot"): ("frozen",)}
 PARTNER = "chart-house"
 OWN_TOOL = "capture by the system's own tool"
 OF_THE_PARTNER = ("adopt", "launch of a shared version")
+SHEET = """\
+sheet: killed
+base: {base}
+payload: {{settings: {{file: settings.conf}}}}
+steps:
+- {{id: once, do: run-script, script: "echo once >> /etc/tide/once"}}
+- {{id: settings, do: put-file, payload: settings, to: /etc/tide/settings}}
+result: {{line: killed, number: {number}, release: true, marks: [{mark}]}}
+"""
 
 
 @dataclass
@@ -123,6 +135,28 @@ def begin(kind: str, lives: Lives, client: Client, ready: tuple[str, Path]) -> t
         case "edit":
             steps = [{"id": "blob", "do": "put-file", "path": "/opt/tide.bin", "content": f"{number}\n" * 20000}]
             return client.edit(reference=reference, steps=steps, number=number), whole
+        case "build":
+            file = lives.system.data / "settings.conf"
+            file.write_text(f"number = {number}\n")
+            upload = client.upload(file, region="skerry-1")
+            sha256 = hashlib.sha256(file.read_bytes()).hexdigest()
+            given = {"settings": PayloadGiven(upload=upload.id, bytes=upload.size, sha256=sha256)}
+
+            def built() -> None:
+                whole()
+                made = client.version(f"killed@{number}")
+                assert made.state == "released" and made.parent == reference
+                assert client.resolve(f"killed@built-{number[2:-2]}").reference == f"tide-core/killed@{number}"
+                names = [m.name for m in lives.system.site().machines("skerry-1")]
+                assert not [name for name in names if name.startswith("build-")]
+                target = lives.system.data / f"built-{number}.raw"
+                client.export(f"killed@{number}", target, disk="boot")
+                with open_file(target) as disk:
+                    once = GuestDisk.open(disk).read("/etc/tide/once")
+                assert once == b"once\n", "interrupted steps begin again in a new machine"
+
+            sheet = SHEET.format(base=reference, number=number, mark=f"built-{number[2:-2]}")
+            return client.build(sheet, payload=given), built
         case "launch" | "launch of a shared version":
             name, shared = f"k-{number.replace('.', '-')}", kind != "launch"
             account = PARTNER if shared else "tide-core"

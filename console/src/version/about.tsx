@@ -4,6 +4,12 @@ import type { Schema } from "~/api/client";
 import { Facts, Heading, Moment, Short } from "~/parts/basics";
 import { iec, plural, to } from "~/parts/text";
 
+/** How a version was made, in words. */
+function madeBy(mode: string): string {
+  const said: Record<string, string> = { edit: "an edit", import: "an import", build: "a build run", adopted: "an adoption" };
+  return said[mode] ?? `a ${mode} capture`;
+}
+
 /** Facts, and the lineage as a drawing in words: machine, version, instances, what was made of it. */
 export function About({ overview }: { overview: Schema["VersionOverview"] }) {
   const { version } = overview;
@@ -29,7 +35,7 @@ export function About({ overview }: { overview: Schema["VersionOverview"] }) {
           ["Stored", `${iec(version.sizes.stored)}, of which ${iec(version.sizes.new)} were new to its region`],
           [
             "Made by",
-            `${version.mode === "edit" ? "an edit" : version.mode === "import" ? "an import" : `a ${version.mode} capture`}`,
+            madeBy(version.mode),
           ],
           [
             "Generalized by",

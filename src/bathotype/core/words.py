@@ -7,6 +7,8 @@ WORDS: dict[str, str] = {
     "allowance": "How many instances of something may run at once.",
     "alert": "A condition that somebody should look at. It stays until it is over.",
     "base disk": "A launch-ready disk of a version at a region's site; machines are made of it without a copy.",
+    "build run": "One execution of a build sheet, in a temporary machine that is removed afterwards.",
+    "build sheet": "A file that says how a version is made from a base: steps, payload, parameters, result.",
     "capture": "Making a version from a machine's disks: live (the machine keeps running), stopped (it is off) or "
     "as-is (nothing is removed; its identity stays in the version).",
     "chunk": "64 KiB of a disk. Equal chunks are stored once in a region.",
@@ -27,6 +29,7 @@ WORDS: dict[str, str] = {
     "machine": "Any virtual machine at a site.",
     "mark": "A movable name for one version of a line, such as gauge-collector@stable.",
     "operation": "One durable piece of long work, with steps, progress and a log.",
+    "payload": "Files that a build sheet puts into the machine. Its lock has size and SHA-256 of each.",
     "pin-only": "A version that is launched only when it is named exactly.",
     "placement": "The regions where the released versions of a line shall be.",
     "plan": "What a command would do, and everything that forbids it. It changes nothing, and exits 4 with obstacles.",

@@ -104,7 +104,7 @@ class BuildStep(Answer):
     id: str
     do: str
     why: str = ""
-    state: Literal["pending", "running", "done", "skipped", "failed"]
+    state: Literal["pending", "running", "done", "skipped", "failed", "cancelled"]
     started_at: datetime | None = None
     seconds: float | None = None
     attempts: int = 0

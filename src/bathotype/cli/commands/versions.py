@@ -287,6 +287,12 @@ def _show(client: Client, given: argparse.Namespace) -> None:
 
 def _made_by(v: Version) -> str | None:
     """How the version was made, as far as the caller may see it."""
+    if v.mode == "build":
+        return (
+            f"a run of sheet {v.source.get('sheet')} on {v.source.get('built_from')}"
+            if v.source.get("sheet")
+            else "a build run"
+        )
     if v.source.get("machine"):
         return f"capture ({v.mode}) of {v.source['machine']} in {v.source.get('region')}"
     if v.adopted_from:

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import islice
+
+from bathotype.core.expressions import for_text
 
 #: What programs of a build are given; a guest agent passes nothing of its own.
 ENVIRONMENT = {
@@ -15,6 +17,8 @@ ENVIRONMENT = {
 }
 
 Argv = tuple[str, ...]
+#: The most packages that are read of what a guest prints.
+_MOST = 100_000
 
 
 @dataclass(frozen=True)
@@ -59,11 +63,13 @@ class Manager:
 
     def read_installed(self, output: str) -> dict[str, str]:
         """Names and versions of all packages."""
-        return dict(re.findall(self._line, output, re.MULTILINE))
+        found = islice(for_text(f"(?m){self._line}").finditer(output), _MOST)
+        return {match[1]: match[2] for match in found}
 
     def read_outstanding(self, output: str) -> list[str]:
         """Names of packages for which an update is there."""
-        return sorted(set(re.findall(self._update, output, re.MULTILINE)))
+        found = islice(for_text(f"(?m){self._update}").finditer(output), _MOST)
+        return sorted({match[1] for match in found})
 
 
 _KEEP = ("-o", "Dpkg::Options::=--force-confdef", "-o", "Dpkg::Options::=--force-confold")

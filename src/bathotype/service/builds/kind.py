@@ -16,7 +16,7 @@ from sqlalchemy import delete, update
 from sqlalchemy.orm import Session
 
 from bathotype.core.disk.source import ByteSource
-from bathotype.core.errors import Damaged, NotFound, Refused
+from bathotype.core.errors import BathotypeError, Damaged, NotFound, Refused, Unavailable
 from bathotype.core.firstboot.seed import build_seed
 from bathotype.core.firstboot.settings import FirstBoot
 from bathotype.core.lifecycle.states import VersionState
@@ -43,6 +43,11 @@ from bathotype.service.shares import still_granted
 from bathotype.sites.protocol import Site, SiteMachine
 
 _PIECE = 1024 * 1024
+
+
+def unbegun(sheet: Sheet) -> list[dict[str, Any]]:
+    """The steps of a sheet before any is begun, as a run's record has them."""
+    return [{"id": s.id, "do": s.do, "why": s.why, "state": "pending"} for s in sheet.steps]
 
 
 class PayloadSource(Locked):
@@ -211,7 +216,7 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
             self.prepare()
         self.memo.begun = True
         self.save()
-        noted: list[dict[str, Any]] = [{"id": s.id, "do": s.do, "why": s.why, "state": "pending"} for s in sheet.steps]
+        noted = unbegun(sheet)
         self._note(noted)
         around = BuildMachine(
             self.site, self.machine_id, open_payload(self._payload()), self._restart, context.log, context.check
@@ -236,13 +241,16 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
             try:
                 done = around.do(step)
                 break
-            except Damaged as error:
+            except Unavailable:
+                raise  # the steps begin again in a new machine
+            except BathotypeError as error:
                 if error.code == "step-failed" and attempt < step.retries:
                     self.context.log(f"{step.id}: {error.message} It is tried again.", "warning")
                     continue
                 row |= {"state": "failed", "seconds": round(time.monotonic() - began, 1), "error": error.message}
                 self._note(noted)
-                raise Damaged(f"Step {step.id}: {error.message}", advice=error.advice, code=error.code) from error
+                error.message = f"Step {step.id}: {error.message}"
+                raise
         row |= {
             "state": "done",
             "seconds": round(time.monotonic() - began, 1),
@@ -336,6 +344,8 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
     @classmethod
     def before_retry(cls, session: Session, account_id: str, operation_id: str, params: BuildParams) -> None:
         super().before_retry(session, account_id, operation_id, params)
+        run = session.get_one(BuildRun, operation_id)
+        run.steps = unbegun(read_sheet(params.sheet, params.values).need())
         gone = [name for name, about in params.payload.items() if session.get(Upload, about.upload) is None]
         if gone:
             raise Refused(
@@ -343,6 +353,11 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
                 advice="Start the run again.",
                 code="payload-gone",
             )
+
+    def on_end(self, session: Session, outcome: str) -> None:
+        super().on_end(session, outcome)
+        run = session.get_one(BuildRun, self.context.id)
+        run.steps = [{**row, "state": outcome} if row["state"] == "running" else row for row in run.steps]
 
     def result(self) -> dict[str, Any]:
         return {**MakingKind.result(self), "base": self.params.base, "delivered": self.memo.delivered}

@@ -10,12 +10,12 @@ from sqlalchemy.orm import Session
 from bathotype.core.errors import Invalid, NotFound, Refused
 from bathotype.core.sheets.sheet import Checked, Sheet, read_sheet
 from bathotype.service.access.principals import Principal
-from bathotype.service.builds.kind import Build, BuildParams, PayloadSource
+from bathotype.service.builds.kind import Build, BuildParams, PayloadSource, unbegun
 from bathotype.service.catalogue import find_line, ready_regions
 from bathotype.service.imagefiles import find_upload
 from bathotype.service.kinds.making import start_making
 from bathotype.service.launching import AtSite, ask_site, plan_launch
-from bathotype.service.numbering import check_number, claimable, next_number
+from bathotype.service.numbering import NUMBER_ADVICE, check_number, claimable, next_number
 from bathotype.service.reach import Reach
 from bathotype.service.records import BuildRun, Operation
 from bathotype.service.records.base import new_id, utcnow
@@ -79,7 +79,7 @@ def plan_build(
     try:
         line = find_line(session, caller, sheet.result.line)
         if taken := check_number(session, line, number, part):
-            blockers.append(taken)
+            blockers.append(f"{taken} {NUMBER_ADVICE}")
         else:
             reference = f"{line.name}@{next_number(session, line, number, part)}"
     except NotFound as error:
@@ -181,7 +181,7 @@ def record_build(session: Session, reach: Reach, caller: Principal, body: wire.B
             payload={name: given.sha256 for name, given in body.payload.items()},
             base=plan.base,
             base_digest=base.content_digest,
-            steps=[{"id": s.id, "do": s.do, "why": s.why, "state": "pending"} for s in sheet.steps],
+            steps=unbegun(sheet),
         )
     )
     return row

@@ -27,7 +27,7 @@ _SHORT = 60.0
 _PAUSE = 1.0
 #: Of the output of one program, lines in the log; of a step's, characters that are kept.
 _LOGGED, _KEPT, _LONGEST = 40, 16_000, 400
-_MOST_CHANGES = 2000
+_MOST_CHANGES, _MOST_REASON = 2000, 2000
 
 
 class StepFailed(Damaged):
@@ -78,10 +78,12 @@ class BuildMachine:
         try:
             doers[type(step)](step)
         except AgentRefused as error:
-            raise StepFailed(str(error), advice="See what the machine lacks for this step.") from error
-        work.done.output = work.done.output[-_KEPT:]
-        del work.done.changed[_MOST_CHANGES:]
-        return work.done
+            raise StepFailed(
+                plain(error.message)[:_MOST_REASON], advice="See what the machine lacks for it."
+            ) from error
+        except StepFailed as error:  # it may hold the guest's words
+            raise StepFailed(plain(error.message)[:_MOST_REASON], advice=error.advice) from error
+        return Done([plain(line)[:_LONGEST] for line in work.done.changed[:_MOST_CHANGES]], work.done.output[-_KEPT:])
 
 
 class _Work:
@@ -122,7 +124,8 @@ class _Work:
         if result.exit_code not in codes:
             said = (result.err or result.out).decode("utf-8", "replace").strip().splitlines()
             raise StepFailed(
-                f"{argv[0]} ended with exit code {result.exit_code}" + (f": {plain(said[-1])[:300]}" if said else "."),
+                f"{argv[0]} ended with exit code {result.exit_code}"
+                + (f": {plain(said[-1])[:300].rstrip('.')}." if said else "."),
                 advice="The operation's log has its output.",
             )
         return result

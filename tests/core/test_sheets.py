@@ -1,0 +1,162 @@
+"""Build sheets: what is wrong is told at once with its place; parameters, locks, and what package managers print."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+import pytest
+import yaml
+from hypothesis import given
+from hypothesis import strategies as st
+
+from bathotype.core.errors import BathotypeError, Invalid
+from bathotype.core.sheets.document import read_document
+from bathotype.core.sheets.lock import check_lock, lock_of, lock_path, read_lock
+from bathotype.core.sheets.packages import MANAGERS, Wanted, changed_packages, unmet_packages
+from bathotype.core.sheets.sheet import applies, read_sheet, schema
+from bathotype.core.sheets.steps import PutFile, RunScript
+
+SHEET = """\
+sheet: logging
+base: gauge-collector@1.0.0
+parameters:
+  station: {type: text, default: harbour, allowed: [harbour, outer]}
+  minutes: {type: number, default: 5}
+  tools: {type: boolean}
+payload:
+  settings: {file: files/logger.conf}
+steps:
+  - {id: logger, do: install-packages, packages: [tide-logger, "chart-tools=1.4.2-1"], only_if: {tools: true}}
+  - {id: settings, do: put-file, payload: settings, to: "/etc/tide/{station}.conf"}
+  - {id: text, do: put-file, content: "{station} {other} {tools}", to: /etc/tide/text}
+  - id: script
+    do: run-script
+    seconds: "{minutes}"
+    environment: {STATION: "{station}"}
+    script: echo ${station} {station}
+result: {line: gauge-collector, bump: minor}
+"""
+
+
+def faults(text: str, **values: object) -> list[str]:
+    return [str(fault) for fault in read_sheet(text, values or None).faults]
+
+
+def test_values_are_put_in_and_scripts_stay_as_they_are() -> None:
+    checked = read_sheet(SHEET, {"tools": False, "station": "outer"})
+    _, settings, text, script = checked.need().steps
+    assert isinstance(settings, PutFile) and settings.to == "/etc/tide/outer.conf"
+    assert isinstance(text, PutFile) and text.content == "outer {other} false"
+    assert isinstance(script, RunScript) and script.script == "echo ${station} {station}" and script.seconds == 5
+    assert script.environment == {"STATION": "outer"}, "a shell is given values, never a text made of them"
+    assert [applies(step, checked.values) for step in checked.need().steps] == [False, True, True, True]
+
+
+def test_every_fault_is_told_at_once_with_its_place() -> None:
+    wrong = (
+        SHEET.replace("base: g", "base: G")
+        .replace("do: put-file, payload: settings", "do: put-file, payload: nosuch")
+        .replace("seconds:", "secs:")
+        .replace("bump: minor", "bump: tiny")
+        .replace("[tide-logger,", "[--force,")
+    )
+    told = faults(wrong)
+    assert [line.split(": ")[0] for line in told] == [
+        "line 2, column 7", "line 10, column 50", "line 15, column 11", "line 18, column 39"
+    ]  # fmt: skip
+    assert "'--force' is not the name of a package" in told[1] and "nothing of this name" in told[2]
+    consistent = SHEET.replace("payload: settings, to", "payload: nosuch, to").replace("id: text", "id: script")
+    assert faults(consistent) == [
+        "line 8, column 13: payload.settings: No step uses it: remove it, or add the step.",
+        "line 11, column 5: steps.1: There is no 'nosuch' in the payload.",
+        "line 13, column 9: steps.3.id: Two steps are called script.",
+    ]
+
+
+@pytest.mark.parametrize(
+    ("text", "told"),
+    [
+        ("a: &x 1\nb: *x", "line 1, column 4: Anchors"),
+        ("a: 1\na: 2", "line 2, column 1: a: a stands twice."),
+        ("a: !!python/name:os.system x", "line 1, column 4: Tags"),
+        ("[" * 1000, "nested too deeply"),
+        ("a: [1,", "line 1, column 7: It is not YAML"),
+        ("a: \0", "It is not YAML"),
+        ("", "A sheet is a mapping"),
+        ("x" * 300_000, "more than 256 KiB"),
+        (SHEET.replace("{type: boolean}", "{type: boolean, default: 1}"), "1 is not a boolean"),
+        (SHEET.replace("/etc/tide/text", "/etc/../text"), "an absolute path"),
+        (SHEET.replace("files/logger.conf", "../logger.conf"), "a path in the sheet's own folder"),
+        (SHEET.replace("do: run-script", "do: bake"), "There is no kind of step 'bake'"),
+        (SHEET.replace("do: run-script", "do: [x]"), "line 13, column 5"),
+        (SHEET.replace('"/etc/tide/{station}.conf"', '"/etc/{where}"'), "There is no parameter 'where'"),
+    ],
+)
+def test_what_is_no_sheet(text: str, told: str) -> None:
+    assert any(told in fault for fault in faults(text)), faults(text)
+
+
+def test_values_that_cannot_be_taken() -> None:
+    assert "It has no default" in faults(SHEET, station="outer")[0]
+    told = faults(SHEET, station="inner", tools="yes", depth=4, minutes=True)
+    assert len(told) == 4 and all("line" in line for line in told)
+
+
+@given(st.text(max_size=200) | st.recursive(
+    st.none() | st.booleans() | st.integers() | st.text(max_size=8),
+    lambda inner: st.lists(inner, max_size=4) | st.dictionaries(
+        st.sampled_from([*"abc", "sheet", "base", "steps", "id", "do", "payload", "parameters", "result", "line", "machine"])
+        , inner, max_size=5),
+    max_leaves=20,
+).map(lambda data: yaml.safe_dump(data)))  # fmt: skip
+def test_whatever_is_given_is_read_or_faulted(text: str) -> None:
+    checked = read_sheet(text)
+    assert (checked.sheet is None) == bool(checked.faults)
+    read_document(text)
+
+
+def test_the_schema_says_what_is_read() -> None:
+    found = schema()
+    steps = found["properties"]["steps"]["items"]["discriminator"]["mapping"]
+    assert {"install-packages", "put-file", "run-script", "restart"} <= set(steps)
+    assert found["required"] == ["sheet", "base", "steps", "result"] and json.dumps(found)
+
+
+def test_a_lock_notices_every_change(tmp_path: Path) -> None:
+    sheet = read_sheet(SHEET).need()
+    with pytest.raises(BathotypeError, match=r"settings \(files/logger.conf\) is not there"):
+        lock_of(sheet, tmp_path)
+    (tmp_path / "files").mkdir()
+    file = tmp_path / "files/logger.conf"
+    file.write_text("interval = 60\n")
+    lock = lock_of(sheet, tmp_path)
+    assert read_lock(lock.model_dump_json()) == lock and lock_path(tmp_path / "a.yaml").name == "a.yaml.lock"
+    check_lock(lock, lock_of(sheet, tmp_path))
+    with pytest.raises(BathotypeError, match="no lock"):
+        check_lock(None, lock)
+    file.write_text("interval = 61\n")
+    with pytest.raises(BathotypeError, match="settings has changed"):
+        check_lock(lock, lock_of(sheet, tmp_path))
+    file.unlink()
+    file.symlink_to("/etc/hostname")
+    with pytest.raises(BathotypeError, match="a link out of the sheet's folder"):
+        lock_of(sheet, tmp_path)
+    with pytest.raises(Invalid):
+        read_lock("{}")
+
+
+def test_what_package_managers_print() -> None:
+    apt, dnf, apk = MANAGERS
+    assert apt.read_installed("a\t1.0-1\tinstalled\nb\t2\tconfig-files\n\x1b\n") == {"a": "1.0-1"}
+    assert dnf.read_installed("bash\t5.1-2.el9\n") == {"bash": "5.1-2.el9"}
+    assert apk.read_installed("libc-utils-0.7.2-r5\nbusybox-1.36.1-r2\n") == {
+        "libc-utils": "0.7.2-r5", "busybox": "1.36.1-r2"
+    }  # fmt: skip
+    assert apt.read_outstanding("Reading...\nInst curl [7.1] (7.2 stable)\nConf curl\n") == ["curl"]
+    assert dnf.read_outstanding("\nkernel-core.x86_64   6.1-1   updates\n") == ["kernel-core"]
+    assert apk.read_outstanding("Installed:   Available:\ncurl-8.1-r0  < 8.2-r0\n") == ["curl"]
+    assert dnf.named([Wanted.of("a=1-2"), Wanted.of("b")]) == ["a-1-2", "b"]
+    before, after = {"a": "1", "b": "1", "c": "1"}, {"a": "2", "c": "1", "d": "1"}
+    assert changed_packages(before, after) == ["a 1 -> 2", "b (removed)", "d 1 (new)"]
+    assert len(unmet_packages([Wanted("a", "1"), Wanted("b"), Wanted("d")], after)) == 2

@@ -1,0 +1,183 @@
+"""Build runs, the whole way: packages, files, services and accounts in a temporary machine, and what stops them."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from bathotype.client import OperationFailed
+from bathotype.core.errors import BathotypeError, Refused
+from bathotype.wire.builds import PayloadGiven
+from tests.support import System, until
+
+SETTINGS = b"interval = 30\n"
+SHEET = """\
+sheet: logging
+base: built@1.0.0
+parameters:
+  station: {type: text, allowed: [harbour, outer]}
+  tools: {type: boolean, default: false}
+payload:
+  settings: {file: files/logger.conf}
+steps:
+  - {id: updates, do: update-packages}
+  - {id: logger, do: install-packages, packages: ["tide-logger=2.1.0-1"]}
+  - {id: charts, do: install-packages, packages: [chart-tools], only_if: {tools: true}}
+  - {id: group, do: add-group, group: tides, system: true}
+  - {id: user, do: add-user, user: keeper, groups: [tides]}
+  - {id: settings, do: put-file, payload: settings, to: /etc/tide/logger.conf, mode: "0640", group: tides}
+  - id: station
+    do: run-script
+    environment: {STATION: "{station}"}
+    script: |
+      set -e
+      echo $STATION > /etc/tide/station
+    makes: [/etc/tide/station]
+  - {id: run, do: service, service: tide-logger, enabled: true, state: restarted}
+  - {id: restart, do: restart}
+  - {id: up, do: wait-for, file: /etc/tide/station, seconds: 30}
+result: {line: built, bump: minor, notes: "Logs of {station}", release: true, marks: [stable]}
+"""
+
+
+@pytest.fixture(scope="module")
+def base(system: System) -> str:
+    return system.captured("built", number="1.0.0")
+
+
+@pytest.fixture
+def sheet(tmp_path: Path) -> Path:
+    (tmp_path / "files").mkdir()
+    (tmp_path / "files/logger.conf").write_bytes(SETTINGS)
+    (tmp_path / "logging.yaml").write_text(SHEET)
+    return tmp_path / "logging.yaml"
+
+
+def short(steps: str, **result: object) -> str:
+    """A sheet with these steps alone."""
+    wanted = json.dumps({"line": "built", "bump": "patch", **result})
+    return f"sheet: short\nbase: built@1.0.0\nsteps:\n{steps}\nresult: {wanted}\n"
+
+
+def left(system: System, operation: str) -> list[str]:
+    """What is left at the site of a run."""
+    machines = [m.name for m in system.site().machines("skerry-1") if operation in m.name]
+    disks = system.site().disks("skerry-1", tag=("bathotype-operation", operation))
+    return machines + [disk.id for disk in disks if "bathotype-base" not in disk.tags]
+
+
+def test_a_sheet_becomes_a_released_version(system: System, base: str, sheet: Path, cli: Any) -> None:
+    refused = cli("build", str(sheet), "--set", "station=outer")
+    assert refused.returncode == 4 and "no lock" in refused.stderr
+    assert "1 file" in cli("sheets", "lock", str(sheet)).stderr
+    assert "is valid: 10 steps" in cli("sheets", "check", str(sheet)).stderr
+    planned = cli("build", str(sheet), "--set", "station=outer", "--plan").stdout
+    assert "makes\tbuilt@1.1.0" in planned and "put-file" in planned
+    done = json.loads(cli("build", str(sheet), "--set", "station=outer", "--json").stdout)
+    assert done["result"]["delivered"] == ["released", "built@stable"] and left(system, done["id"]) == []
+    with system.core as client:
+        run, made = client.build_run(done["id"]), client.version("built@stable")
+        steps = {step.id: step for step in run.steps}
+        assert [step.state for step in run.steps] == ["done", "done", "skipped", *["done"] * 7]
+        rounds = {line.partition(":")[0] for line in steps["updates"].changed}
+        assert rounds == {"round 1", "round 2"}, "what is there only after the first round is updated too"
+        assert steps["logger"].changed == ["libtide-wire2 2.4-1 (new)", "tide-logger 2.1.0-1 (new)"]
+        assert run.payload == {"settings": hashlib.sha256(SETTINGS).hexdigest()} and run.values["station"] == "outer"
+        assert made.reference == "built@1.1.0" and made.parent == base and made.notes == "Logs of outer"
+        assert made.source["sheet_digest"] == run.digest and client.signature(made.reference).holds
+        assert client.difference(base, made.reference).services_added == ["tide-logger.service"]
+        assert not [f for f in client.findings(made.reference) if f.severity == "high"]
+        launched = client.wait(client.launch(reference="built@stable", region="skerry-1", name="logs-1").id)
+        machine = client.instance(str((launched.result or {})["instances"][0]["id"])).machine_id
+        with system.site().agent(str(machine)) as agent:
+            assert agent.read_file("/etc/tide/station") == b"outer\n"
+            assert agent.read_file("/etc/tide/logger.conf") == SETTINGS
+            assert agent.run(["stat", "-c", "%a %U %G", "/etc/tide/logger.conf"]).out == b"640 root tides\n"
+            assert "keeper:x:" in agent.read_text("/etc/passwd")
+        client.act_on_instance("logs-1", "terminate")
+    assert "a run of sheet logging on built@1.0.0" in cli("versions", "show", "built@1.1.0").stdout
+    shown = cli("builds", "show", done["id"], "--step", "updates").stdout
+    assert "changed\tround 1" in shown or "changed  round 1" in shown
+
+
+@pytest.mark.parametrize(
+    ("steps", "why"),
+    [
+        ("- {id: a, do: install-packages, packages: [no-such-thing]}", "Step a: apt-get ended with exit code 100"),
+        ("- {id: a, do: install-packages, packages: [tide-logger=9.9]}", "Version '9.9' for 'tide-logger'"),
+        ("- {id: a, do: run-script, script: 'exit 3'}", "Step a: /bin/sh ended with exit code 3"),
+        ("- {id: a, do: run-script, script: 'exit 0', makes: [/etc/x]}", "It ended well, and /etc/x is not there"),
+        ("- {id: a, do: service, service: nosuch, enabled: true}", "Unit file nosuch.service does not exist"),
+        ("- {id: a, do: add-user, user: b, groups: [nosuch]}", "There is no group nosuch"),
+        ("- {id: a, do: run-program, argv: [nosuch]}", "Failed to execute child process"),
+        ("- {id: a, do: put-file, content: x, to: /etc/x, owner: nosuch}", "chown ended with exit code"),
+        ("- {id: a, do: wait-for, file: /etc/x, seconds: 2}", "It has not ended within 2 s"),
+    ],
+)
+def test_a_step_that_fails_makes_no_version(steps: str, why: str, system: System, base: str) -> None:
+    with system.core as client:
+        operation = client.build(short(steps), number="7.0.0")
+        with pytest.raises(OperationFailed) as failed:
+            client.wait(operation.id)
+        assert why in str(failed.value) and left(system, operation.id) == []
+        run = client.build_run(operation.id)
+        assert (run.state, run.steps[0].state) == ("failed", "failed") and run.steps[0].error
+        assert "7.0.0" not in [v.number for v in client.versions("built")]
+
+
+def test_an_isolated_machine_reaches_no_repository(system: System, base: str) -> None:
+    text = short("- {id: a, do: install-packages, packages: [tide-logger]}") + "machine: {isolated: true}\n"
+    with system.core as client, pytest.raises(OperationFailed, match="the network is unreachable"):
+        client.wait(client.build(text, number="7.1.0").id)
+
+
+def test_what_would_fail_is_said_before_anything_starts(system: System, base: str, sheet: Path, cli: Any) -> None:
+    machines = len(list(system.site().machines("skerry-1")))
+    (sheet.parent / "files/logger.conf").rename(sheet.parent / "files/logger.cfg")
+    missing = cli("build", str(sheet), "--set", "station=outer")
+    assert missing.returncode == 3 and "settings (files/logger.conf) is not there" in missing.stderr
+    with system.core as client:
+        wrong = short("- {id: a, do: restart}", line="nosuch") + "machine: {size: vast, zone: nowhere}\n"
+        told = " ".join(client.plan_build(wrong, number="1.2.3.4").blockers)
+        assert all(text in told for text in ("no machine size 'vast'", "no zone nowhere", "no line 'nosuch'"))
+        with pytest.raises(Refused, match="Of the payload settings"):
+            client.build(SHEET, values={"station": "outer"})
+        with pytest.raises(BathotypeError, match=r"line 5, column 3: steps\.0"):
+            client.build(short("- {id: a, do: bake}").replace("sheet: short\n", "sheet: short\ndescription: x\n"))
+    assert len(list(system.site().machines("skerry-1"))) == machines
+
+
+def test_a_payload_that_is_not_as_locked_fails_before_a_machine_is_made(
+    system: System, base: str, tmp_path: Path
+) -> None:
+    (tmp_path / "logger.conf").write_bytes(b"interval = 99\n")
+    with system.core as client:
+        upload = client.upload(tmp_path / "logger.conf", region="skerry-1")
+        given = PayloadGiven(upload=upload.id, bytes=14, sha256=hashlib.sha256(SETTINGS).hexdigest())
+        operation = client.build(SHEET, values={"station": "outer"}, payload={"settings": given})
+        with pytest.raises(OperationFailed, match="settings of the payload is not what the lock says"):
+            client.wait(operation.id)
+        assert not any(line.text.startswith("A temporary machine") for line in client.operation_log(operation.id))
+
+
+def test_a_run_is_cancelled_and_done_again(system: System, base: str) -> None:
+    text = short("- {id: a, do: wait-for, file: /etc/x}\n- {id: b, do: put-file, content: b, to: /etc/b}")
+    with system.core as client:
+        operation = client.build(text, number="8.0.0")
+        until(lambda: client.build_run(operation.id).steps[0].state == "running")
+        client.cancel(operation.id)
+        with pytest.raises(OperationFailed, match="cancelled"):
+            client.wait(operation.id)
+        assert left(system, operation.id) == []
+        client.retry(operation.id)
+        until(lambda: client.build_run(operation.id).steps[0].state == "running")
+        found = system.site().machine_named("skerry-1", f"build-{operation.id}")
+        assert found is not None
+        with system.site().agent(found.id) as agent:
+            agent.write_file("/etc/x", b"now\n")
+        done = client.wait(operation.id)
+        assert (done.result or {})["reference"] == "built@8.0.0" and left(system, operation.id) == []
