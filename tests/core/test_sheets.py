@@ -88,7 +88,7 @@ def test_every_fault_is_told_at_once_with_its_place() -> None:
         (SHEET.replace("{type: boolean}", "{type: boolean, default: 1}"), "1 is not a boolean"),
         (SHEET.replace("/etc/tide/text", "/etc/../text"), "an absolute path"),
         (SHEET.replace("files/logger.conf", "../logger.conf"), "a path in the sheet's own folder"),
-        (SHEET.replace("do: run-script", "do: bake"), "There is no kind of step 'bake'"),
+        (SHEET.replace("do: run-script", "do: bake"), "There is no 'bake'"),
         (SHEET.replace("do: run-script", "do: [x]"), "line 13, column 5"),
         (SHEET.replace('"/etc/tide/{station}.conf"', '"/etc/{where}"'), "There is no parameter 'where'"),
     ],

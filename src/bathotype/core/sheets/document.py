@@ -137,3 +137,34 @@ def _built(loader: Any, node: Any, place: Place, found: Document) -> Any:
                 built[name] = _built(loader, value, (*place, name), found)
         return built
     return loader.construct_object(node)
+
+
+#: What says of which kind an item of a list is.
+_KINDS: dict[str | int, str] = {"steps": "do", "checks": "is"}
+
+
+def fault_of(document: Document, error: Any) -> Fault:
+    """A fault in our words, at its place: pydantic's place names the kind of step as well, which the text has not."""
+    place: list[str | int] = []
+    data = document.data
+    for at, part in enumerate(error["loc"]):
+        if at == 2 and place[0] in _KINDS and isinstance(data, dict) and data.get(_KINDS[place[0]]) == part:
+            continue
+        place.append(part)
+        try:
+            data = data[part]
+        except (KeyError, IndexError, TypeError):
+            data = None
+    kind, context = error["type"], error.get("ctx") or {}
+    if kind == "extra_forbidden":
+        message = "There is nothing of this name here."
+    elif kind == "missing":
+        message = "It is missing."
+    elif kind == "union_tag_not_found":
+        message = f"It says by `{_KINDS.get(place[0], 'kind')}` what it is."
+    elif kind == "union_tag_invalid":
+        message = f"There is no {context.get('tag')!r}; there are {context.get('expected_tags')}."
+    else:
+        message = str(error["msg"]).removeprefix("Value error, ").removeprefix("Input ").rstrip(".")
+        message = message[:1].upper() + message[1:] + "."
+    return document.fault(place, message)

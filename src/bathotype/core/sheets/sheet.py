@@ -13,11 +13,12 @@ from typing import Any, Literal
 
 from pydantic import Field, ValidationError, field_validator, model_validator
 
+from bathotype.core.checks.check import Check, distinct
 from bathotype.core.errors import Invalid
 from bathotype.core.generalize.profile import builtin_names
 from bathotype.core.lifecycle.purpose import Purpose
 from bathotype.core.lifecycle.references import check_name, parse_reference
-from bathotype.core.sheets.document import Document, Fault, Place, read_document
+from bathotype.core.sheets.document import Document, Fault, Place, fault_of, read_document
 from bathotype.core.sheets.steps import Part, Scalar, Step, payload_of
 from bathotype.core.store.chunks import digest
 
@@ -134,12 +135,20 @@ class Sheet(Part):
     machine: Machine = Machine()
     payload: dict[str, PayloadFile] = Field(default={}, max_length=50)
     steps: list[Step] = Field(min_length=1, max_length=200)
+    checks: list[Check] = Field(
+        default=[], max_length=200, description="What must be true of a throwaway instance of the result."
+    )
     result: Result
 
     @field_validator("sheet")
     @classmethod
     def _name(cls, value: str) -> str:
         return _checked(check_name, value, "sheet")
+
+    @field_validator("checks")
+    @classmethod
+    def _distinct(cls, value: list[Check]) -> list[Check]:
+        return distinct(value)
 
     @field_validator("base")
     @classmethod
@@ -195,40 +204,13 @@ def read_sheet(text: str, given: Mapping[str, Any] | None = None) -> Checked:
         sheet = Sheet.model_validate(filled)
     except ValidationError as error:
         known = {(fault.line, fault.column) for fault in faults}  # what follows from them is not said again
-        found = [_fault_of(document, one) for one in error.errors(include_url=False)]
+        found = [fault_of(document, one) for one in error.errors(include_url=False)]
         faults += [fault for fault in found if (fault.line, fault.column) not in known]
     if sheet is not None:
         faults += _inconsistent(document, sheet)
     if faults:
         return Checked(None, faults=tuple(sorted(set(faults))), digest=name)
     return Checked(sheet, values, (), name)
-
-
-def _fault_of(document: Document, error: Any) -> Fault:
-    """A fault in our words, at its place: pydantic's place names the kind of step as well, which the text has not."""
-    place: list[str | int] = []
-    data = document.data
-    for at, part in enumerate(error["loc"]):
-        if at == 2 and place[0] == "steps" and isinstance(data, dict) and data.get("do") == part:
-            continue
-        place.append(part)
-        try:
-            data = data[part]
-        except (KeyError, IndexError, TypeError):
-            data = None
-    kind, context = error["type"], error.get("ctx") or {}
-    if kind == "extra_forbidden":
-        message = "There is nothing of this name here."
-    elif kind == "missing":
-        message = "It is missing."
-    elif kind == "union_tag_not_found":
-        message = "A step says by `do` what it does."
-    elif kind == "union_tag_invalid":
-        message = f"There is no kind of step {context.get('tag')!r}; there are {context.get('expected_tags')}."
-    else:
-        message = str(error["msg"]).removeprefix("Value error, ").removeprefix("Input ").rstrip(".")
-        message = message[:1].upper() + message[1:] + "."
-    return document.fault(place, message)
 
 
 def _parameters(document: Document, faults: list[Fault]) -> dict[str, Parameter]:

@@ -8,7 +8,9 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
 _PACKAGE = re.compile(r"[A-Za-z0-9][A-Za-z0-9+._-]*(?:=[A-Za-z0-9][A-Za-z0-9+.~:_-]*)?")
-_ACCOUNT = r"^[a-z_][a-z0-9_-]{0,31}$"
+SERVICE = r"^[A-Za-z0-9][A-Za-z0-9:_.@\\-]{0,200}$"
+PACKAGE_NAME = r"^[A-Za-z0-9][A-Za-z0-9+._-]*$"
+ACCOUNT = r"^[a-z_][a-z0-9_-]{0,31}$"
 _VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 _MOST_PATH, _MOST_TEXT = 4096, 64 * 1024
 
@@ -105,8 +107,8 @@ class PutFile(_Step):
     payload: str | None = Field(default=None, description="The file's name in the payload.")
     content: str | None = Field(default=None, max_length=_MOST_TEXT, description="A text instead.")
     mode: str = Field(default="0644", pattern="^[0-7]{3,4}$")
-    owner: str = Field(default="root", pattern=_ACCOUNT)
-    group: str = Field(default="root", pattern=_ACCOUNT)
+    owner: str = Field(default="root", pattern=ACCOUNT)
+    group: str = Field(default="root", pattern=ACCOUNT)
 
     _path = field_validator("to")(whole_path)
 
@@ -171,7 +173,7 @@ class SetService(_Step):
     """Enable or disable a service, and start, stop or restart it.  Afterwards the system says so."""
 
     do: Literal["service"]
-    service: str = Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9:_.@\\-]{0,200}$")
+    service: str = Field(pattern=SERVICE)
     enabled: bool | None = Field(default=None, description="Whether it starts with the system.")
     state: Literal["running", "stopped", "restarted"] | None = None
 
@@ -186,7 +188,7 @@ class AddGroup(_Step):
     """Add a group, unless it is there."""
 
     do: Literal["add-group"]
-    group: str = Field(pattern=_ACCOUNT)
+    group: str = Field(pattern=ACCOUNT)
     system: bool = False
 
 
@@ -194,8 +196,8 @@ class AddUser(_Step):
     """Add a user without a password, unless there is one, and make it a member of groups."""
 
     do: Literal["add-user"]
-    user: str = Field(pattern=_ACCOUNT)
-    groups: list[Annotated[str, Field(pattern=_ACCOUNT)]] = Field(default=[], max_length=50)
+    user: str = Field(pattern=ACCOUNT)
+    groups: list[Annotated[str, Field(pattern=ACCOUNT)]] = Field(default=[], max_length=50)
     shell: GuestPath = "/usr/sbin/nologin"
     system: bool = False
 

@@ -7,33 +7,25 @@ import posixpath
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
-from functools import cached_property
 from typing import Any
 
 from bathotype.core.disk.source import ByteSource
-from bathotype.core.errors import Damaged, Refused
-from bathotype.core.guest.agent import AgentRefused, AgentSilent, ExecResult, GuestAgent
+from bathotype.core.errors import Refused
+from bathotype.core.guest.agent import AgentRefused, ExecResult
 from bathotype.core.guest.answers import plain
 from bathotype.core.sheets import steps as kinds
-from bathotype.core.sheets.packages import ENVIRONMENT, MANAGERS, Manager, Wanted, changed_packages, unmet_packages
+from bathotype.core.sheets.packages import Manager, Wanted, changed_packages, unmet_packages
 from bathotype.core.units import plural
+from bathotype.service.guests.programs import GuestPrograms, StepFailed
 from bathotype.sites.protocol import Site
 
 #: Where a run keeps what it needs in the machine: memory, so that nothing of it is captured.
 _FOLDER = "/run/bathotype"
 _PIECE = 1024 * 1024
-_CALL_SECONDS = 60.0
-_SHORT = 60.0
 _PAUSE = 1.0
 #: Of the output of one program, lines in the log; of a step's, characters that are kept.
 _LOGGED, _KEPT, _LONGEST = 40, 16_000, 400
 _MOST_CHANGES, _MOST_REASON = 2000, 2000
-
-
-class StepFailed(Damaged):
-    """A step did not do what it should."""
-
-    code = "step-failed"
 
 
 @dataclass
@@ -86,40 +78,20 @@ class BuildMachine:
         return Done([plain(line)[:_LONGEST] for line in work.done.changed[:_MOST_CHANGES]], work.done.output[-_KEPT:])
 
 
-class _Work:
+class _Work(GuestPrograms):
     """One step while it is done."""
 
     def __init__(self, around: BuildMachine, step: kinds.Step) -> None:
+        super().__init__(around.site, around.machine, seconds=step.seconds, check=around.check)
         self._around, self._step, self.done = around, step, Done()
-        self._deadline = time.monotonic() + step.seconds
 
     # Programs
-
-    def _agent(self) -> Any:
-        return self._around.site.agent(self._around.machine, timeout=_CALL_SECONDS)
-
-    def _ask(self, argv: Sequence[str], *, environment: Mapping[str, str] | None = None) -> ExecResult:
-        """Run a program and wait for its end, as long as the step may take."""
-        left = self._deadline - time.monotonic()
-        if left <= 0:
-            raise StepFailed(f"It has not ended within {self._step.seconds} s.", advice="Give it more `seconds`.")
-        given = {**ENVIRONMENT, **(environment or {})}
-        agent: GuestAgent
-        with self._agent() as agent:
-            try:
-                return agent.run(argv, timeout=left, environment=given, check=self._around.check)
-            except AgentSilent as error:
-                if time.monotonic() < self._deadline:
-                    raise
-                raise StepFailed(
-                    f"{argv[0]} has not ended within {self._step.seconds} s.", advice="Give the step more `seconds`."
-                ) from error
 
     def _run(
         self, argv: Sequence[str], *, codes: Sequence[int] = (0,), environment: Mapping[str, str] | None = None
     ) -> ExecResult:
         """The same, with what it prints in the log.  Raises `StepFailed` for another exit code."""
-        result = self._ask(argv, environment=environment)
+        result = self.ask(argv, environment=environment)
         self._tell(result)
         if result.exit_code not in codes:
             said = (result.err or result.out).decode("utf-8", "replace").strip().splitlines()
@@ -141,11 +113,8 @@ class _Work:
             self._around.log(f"{self._step.id} | {line}")
         self.done.output = (self.done.output + "\n".join(lines[-1000:]) + "\n")[-_KEPT:] if lines else self.done.output
 
-    def _is_there(self, path: str) -> bool:
-        return self._ask(["test", "-e", path]).exit_code == 0
-
     def _need(self, paths: Sequence[str]) -> None:
-        missing = [path for path in paths if not self._is_there(path)]
+        missing = [path for path in paths if not self.is_there(path)]
         if missing:
             raise StepFailed(
                 f"It ended well, and {', '.join(missing)} is not there.", advice="See what it does instead."
@@ -153,30 +122,13 @@ class _Work:
 
     # Packages
 
-    @cached_property
-    def _manager(self) -> Manager:
-        for manager in MANAGERS:
-            try:
-                if self._ask(manager.probe).exit_code == 0:
-                    return manager
-            except AgentRefused:
-                continue  # there is no such program
-        known = ", ".join(manager.name for manager in MANAGERS)
-        raise StepFailed(f"The machine has none of the package managers {known}.", advice="Install by a script.")
-
-    def _installed(self) -> dict[str, str]:
-        result = self._ask(self._manager.installed)
-        if result.exit_code:
-            raise StepFailed("The machine does not tell which packages it has.")
-        return self._manager.read_installed(result.out.decode("utf-8", "replace"))
-
     def _note_packages(self, before: Mapping[str, str]) -> dict[str, str]:
-        after = self._installed()
+        after = self.installed()
         self.done.changed += changed_packages(before, after)
         return after
 
     def install(self, step: kinds.InstallPackages) -> None:
-        manager, before = self._manager, self._installed()
+        manager, before = self.manager, self.installed()
         wanted = [Wanted.of(text) for text in step.packages]
         if wanted:
             self._run(manager.refresh)
@@ -187,57 +139,51 @@ class _Work:
                 for name in step.files
             ]
             if manager.about_file:
-                about = self._ask([*manager.about_file, *places])
+                about = self.ask([*manager.about_file, *places])
                 if about.exit_code:
                     raise StepFailed("A file of the payload is no package of this machine's kind.")
                 named = manager.read_installed(about.out.decode("utf-8", "replace"))
                 wanted += [Wanted(name, version) for name, version in named.items()]
             self._run([*manager.install_files, *places])
-            self._ask(["rm", "-f", *places])
+            self.ask(["rm", "-f", *places])
         missing = unmet_packages(wanted, self._note_packages(before))
         if missing:
             raise StepFailed(f"The package manager ended well, but: {' '.join(missing)}", advice="See its output.")
 
     def remove(self, step: kinds.RemovePackages) -> None:
-        before = self._installed()
+        before = self.installed()
         names = [Wanted.of(text).name for text in step.packages]
         there = [name for name in names if name in before]
         if there:
-            self._run([*self._manager.remove, *there])
+            self._run([*self.manager.remove, *there])
         left = [name for name in names if name in self._note_packages(before)]
         if left:
             raise StepFailed(f"{', '.join(left)} is still installed.", advice="See the package manager's output.")
 
     def update(self, step: kinds.UpdatePackages) -> None:
-        manager = self._manager
+        manager = self.manager
         for number in range(1, step.rounds + 1):
             self._run(manager.refresh)
-            outstanding = self._outstanding()
+            outstanding = self.outstanding()
             if not outstanding:
                 self._around.log(f"{step.id} | No update is outstanding after {plural(number - 1, 'round')}.")
                 return
-            before = self._installed()
+            before = self.installed()
             self._run(manager.update)
-            changed = changed_packages(before, self._installed())
+            changed = changed_packages(before, self.installed())
             self.done.changed += [f"round {number}: {line}" for line in changed]
             if not changed:
                 raise StepFailed(
                     f"{plural(len(outstanding), 'update')} stay outstanding: {', '.join(outstanding[:5])}.",
                     advice="See whether the machine holds them back.",
                 )
-            if self._is_there("/run/reboot-required") or self._is_there("/var/run/reboot-required"):
+            if self.is_there("/run/reboot-required") or self.is_there("/var/run/reboot-required"):
                 self._around.restart()
-        if left := self._outstanding():
+        if left := self.outstanding():
             raise StepFailed(
                 f"{plural(len(left), 'update')} are outstanding after {plural(step.rounds, 'round')}.",
                 advice="Give more `rounds`.",
             )
-
-    def _outstanding(self) -> list[str]:
-        result = self._ask(self._manager.outstanding)
-        if result.exit_code not in self._manager.outstanding_codes:
-            raise StepFailed("The package manager does not tell which updates are outstanding.")
-        return self._manager.read_outstanding(result.out.decode("utf-8", "replace"))
 
     # Files
 
@@ -257,12 +203,11 @@ class _Work:
 
     def _write(self, path: str, pieces: Iterator[bytes]) -> None:
         self._run(["mkdir", "-p", posixpath.dirname(path)])
-        agent: GuestAgent
-        with self._agent() as agent:
+        with self.agent() as agent:
             agent.write_pieces(path, pieces)
 
     def _compare(self, path: str, sha256: str) -> None:
-        result = self._ask(["sha256sum", path])
+        result = self.ask(["sha256sum", path])
         if result.out.decode("utf-8", "replace").lstrip("\\").split(" ")[0] != sha256:
             raise StepFailed(f"{path} does not hold what was put there.", advice="See whether the disk is full.")
 
@@ -275,7 +220,7 @@ class _Work:
             self._compare(step.to, hashlib.sha256(data).hexdigest())
         self._run(["chown", f"{step.owner}:{step.group}", step.to])
         self._run(["chmod", step.mode, step.to])
-        seen = self._ask(["stat", "-c", "%a %U %G", step.to]).out.decode("utf-8", "replace").split()
+        seen = self.ask(["stat", "-c", "%a %U %G", step.to]).out.decode("utf-8", "replace").split()
         if seen != [step.mode.lstrip("0") or "0", step.owner, step.group]:
             raise StepFailed(f"{step.to} is {' '.join(seen)} and not {step.mode} {step.owner} {step.group}.")
         self.done.changed.append(step.to)
@@ -285,8 +230,8 @@ class _Work:
         self._run(["mkdir", "-p", step.to])
         self._run(["tar", "-x", "-f", archive, "-C", step.to])
         self._run(["tar", "-d", "-f", archive, "-C", step.to])  # compares what is there with the archive
-        listed = self._ask(["tar", "-t", "-f", archive]).out.decode("utf-8", "replace").splitlines()
-        self._ask(["rm", "-f", archive])
+        listed = self.ask(["tar", "-t", "-f", archive]).out.decode("utf-8", "replace").splitlines()
+        self.ask(["rm", "-f", archive])
         self.done.changed += [f"{step.to}/{plain(name)}" for name in listed]
 
     # Scripts and programs
@@ -295,7 +240,7 @@ class _Work:
         path = f"{_FOLDER}/{step.id}"
         self._write(path, iter([step.script.encode()]))
         self._run([step.interpreter, path], codes=step.exit_codes, environment=step.environment)
-        self._ask(["rm", "-f", path])
+        self.ask(["rm", "-f", path])
         self._need(step.makes)
 
     def program(self, step: kinds.RunProgram) -> None:
@@ -304,7 +249,7 @@ class _Work:
 
     def wait(self, step: kinds.WaitFor) -> None:
         argv = ["test", "-e", step.file] if step.file is not None else step.argv
-        while self._ask(argv).exit_code:
+        while self.ask(argv).exit_code:
             self._around.check()
             time.sleep(_PAUSE)
 
@@ -313,45 +258,39 @@ class _Work:
     def service(self, step: kinds.SetService) -> None:
         if step.enabled is not None:
             self._run(["systemctl", "enable" if step.enabled else "disable", step.service])
-            seen = self._ask(["systemctl", "is-enabled", step.service]).exit_code == 0
+            seen = self.ask(["systemctl", "is-enabled", step.service]).exit_code == 0
             if seen != step.enabled:
                 raise StepFailed(f"{step.service} is {'not ' if step.enabled else 'still '}enabled.")
             self.done.changed.append(f"{step.service} {'enabled' if step.enabled else 'disabled'}")
         if step.state is not None:
             verb = {"running": "start", "stopped": "stop", "restarted": "restart"}[step.state]
             self._run(["systemctl", verb, step.service])
-            active = self._ask(["systemctl", "is-active", step.service]).exit_code == 0
+            active = self.ask(["systemctl", "is-active", step.service]).exit_code == 0
             if active != (step.state != "stopped"):
                 raise StepFailed(f"{step.service} is {'still' if active else 'not'} running.")
             self.done.changed.append(f"{step.service} {step.state}")
 
-    def _names(self, database: str) -> dict[str, list[str]]:
-        agent: GuestAgent
-        with self._agent() as agent:
-            lines = agent.read_text(f"/etc/{database}").splitlines()
-        return {line.split(":")[0]: line.split(":") for line in lines if ":" in line}
-
     def group(self, step: kinds.AddGroup) -> None:
-        if step.group in self._names("group"):
+        if step.group in self.names("group"):
             return
         self._run(["groupadd", *(["--system"] if step.system else []), step.group])
-        if step.group not in self._names("group"):
+        if step.group not in self.names("group"):
             raise StepFailed(f"There is no group {step.group} afterwards.")
         self.done.changed.append(f"group {step.group}")
 
     def user(self, step: kinds.AddUser) -> None:
-        groups = self._names("group")
+        groups = self.names("group")
         if missing := [name for name in step.groups if name not in groups]:
             raise StepFailed(f"There is no group {', '.join(missing)}.", advice="Add it by a step before.")
-        if step.user not in self._names("passwd"):
+        if step.user not in self.names("passwd"):
             kind = ["--system"] if step.system else ["--create-home"]
             self._run(["useradd", *kind, "--shell", step.shell, step.user])
             self.done.changed.append(f"user {step.user}")
         for name in step.groups:
             self._run(["usermod", "-a", "-G", name, step.user])
-        if step.user not in self._names("passwd"):
+        if step.user not in self.names("passwd"):
             raise StepFailed(f"There is no user {step.user} afterwards.")
-        groups = self._names("group")
+        groups = self.names("group")
         if left := [name for name in step.groups if step.user not in (groups[name] + [""])[3].split(",")]:
             raise StepFailed(f"{step.user} is not in {', '.join(left)}.")
 
