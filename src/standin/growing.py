@@ -43,14 +43,15 @@ def grow(image: Path, start: int) -> str:
     return f"growpart: partition {last.number} has {grown.size // 2**20} MiB now; resize2fs: so has its file system"
 
 
-def file_system_bytes(image: Path, start: int) -> int:
-    """What an ext4 file system offers in all, as statfs(2) tells: without its own tables."""
+def file_system_bytes(image: Path, start: int) -> tuple[int, int]:
+    """What an ext4 file system offers in all, as statfs(2) tells: without its own tables; and what is used of it."""
     told = subprocess.run(
         [tool("dumpe2fs"), "-h", f"{image}?offset={start}"], capture_output=True, text=True, check=True
     ).stdout
     facts = dict(re.findall(r"(?m)^([\w ]+):\s+(\d+)", told))
     blocks = int(facts["Block count"]) - int(facts.get("Overhead clusters", 0))
-    return blocks * int(facts["Block size"])
+    size = int(facts["Block size"])
+    return blocks * size, (blocks - int(facts["Free blocks"])) * size
 
 
 def _copy(source: Path, at: int, target: Path, to: int, length: int) -> None:

@@ -165,8 +165,9 @@ class ModelledGuest:
     def _file_systems(self) -> list[dict[str, Any]]:
         if self._files is None:
             return []
-        total = self._files.total_bytes()
-        return [{"name": "root", "mountpoint": "/", "type": "ext4", "total-bytes": total, "disk": []}]
+        total, used = self._files.room()
+        facts = {"total-bytes": total, "used-bytes": used}
+        return [{"name": "root", "mountpoint": "/", "type": "ext4", **facts, "disk": []}]
 
     def _info(self) -> dict[str, Any]:
         able = ("guest-file", "guest-exec") if self._desktop is None else ("guest-file",)
@@ -248,6 +249,8 @@ class ModelledGuest:
 
     def read(self, path: str) -> bytes | None:
         """A file, of memory too."""
+        if path == "/proc/net/tcp":
+            return self._programs.ports()
         return self._memory[path] if path in self._memory else self._need_files().read(path)
 
     def put(self, path: str, data: bytes) -> None:

@@ -26,8 +26,8 @@ class GuestFiles:
         """Take what room a larger disk has; returns what happened, empty for nothing."""
         return grow(self._image, self._start)
 
-    def total_bytes(self) -> int:
-        """How large the file system is."""
+    def room(self) -> tuple[int, int]:
+        """How large the file system is, and how much of it is used."""
         return file_system_bytes(self._image, self._start)
 
     def _find_root(self) -> int:

@@ -20,6 +20,11 @@ from standin.repository import LISTS, POOL, asks_for_restart, lists
 _STATUS = "/var/lib/dpkg/status"
 _WANTS = "/etc/systemd/system/multi-user.target.wants"
 _UNITS = "/lib/systemd/system"
+_PAGE = "/var/www/html/index.html"
+#: Where services listen.
+_PORTS = {
+    "ssh.service": 22, "gauge-collector.service": 80, "tide-logger.service": 5140, "quay-monitor.service": 9100
+}  # fmt: skip
 Answer = tuple[int, bytes]
 
 
@@ -265,7 +270,7 @@ class Programs:
         if verb == "is-enabled":
             return (0, b"enabled\n") if enabled else (1, b"disabled\n")
         if verb == "is-active":
-            active = (enabled and unit not in stopped) or f"+{unit}" in stopped
+            active = unit in self._active()
             return (0, b"active\n") if active else (3, b"inactive\n")
         if not known:
             raise ProgramError(f"Failed to {verb} unit: Unit file {unit} does not exist.", 5)
@@ -282,6 +287,26 @@ class Programs:
             stopped.discard(f"+{unit}")
             stopped.add(unit if verb == "stop" else f"+{unit}")
         return 0, b""
+
+    def ports(self) -> bytes:
+        """``/proc/net/tcp``: what listens, by the services that run."""
+        listens = [_PORTS[unit] for unit in self._active() if unit in _PORTS]
+        rows = [f"{n:4}: 00000000:{port:04X} 00000000:0000 0A 00000000:00000000\n" for n, port in enumerate(listens)]
+        return ("  sl  local_address rem_address   st\n" + "".join(rows)).encode()
+
+    def _active(self) -> set[str]:
+        stopped = self._guest.stopped_services
+        enabled = {unit for unit in self._guest.files.names(_WANTS) if unit not in stopped}
+        return enabled | {unit[1:] for unit in stopped if unit.startswith("+")}
+
+    def run_curl(self, argv: list[str], _: Mapping[str, str]) -> Answer:
+        """``curl ... URL``: the page of the guest's own web server, and its status in the last line."""
+        match = re.fullmatch(r"http://(?:localhost|127\.0\.0\.1)(?::80)?(/.*)?", argv[-1])
+        page = self._guest.read(_PAGE)
+        if match is None or page is None or "gauge-collector.service" not in self._active():
+            raise ProgramError("(7) Failed to connect: Connection refused", 7)
+        found = (match[1] or "/") in ("/", "/index.html")
+        return 0, (page if found else b"not found") + (b"\n200" if found else b"\n404")
 
     def _table(self, name: str) -> dict[str, list[str]]:
         rows = [line.split(":") for line in (self._guest.read(f"/etc/{name}") or b"").decode().splitlines() if line]

@@ -150,6 +150,22 @@ def test_what_the_database_cannot_keep_fails_at_once(office: Office, monkeypatch
         assert failed.state == "failed" and failed.error and failed.error.code == "unrecordable"
 
 
+def test_a_clean_up_that_breaks_does_not_keep_an_operation_for_ever(
+    office: Office, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    reference = office.version("gauge@1.0.0")
+
+    def breaks(*_: object) -> None:
+        raise KeyError("x")
+
+    monkeypatch.setattr(Verify, "clean_up", breaks)
+    with office.core as client:
+        operation = client.verify(reference, "skerry-1")
+        office.runner.run(operation.id)
+        assert client.operation(operation.id).state == "succeeded"
+        assert any("KeyError" in line.text for line in client.operation_log(operation.id))
+
+
 def test_few_disks_are_looked_at_at_once(office: Office, monkeypatch: pytest.MonkeyPatch, tmp_path: Path) -> None:
     active, peak, gate = 0, 0, threading.Lock()
 

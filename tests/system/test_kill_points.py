@@ -16,6 +16,7 @@ import pytest
 import yaml
 
 from bathotype.client import Client
+from bathotype.core.checks.check import read_checks
 from bathotype.core.disk.source import open_file
 from bathotype.core.guest.files import GuestDisk
 from bathotype.core.lifecycle.room import Room
@@ -42,6 +43,8 @@ payload: {{settings: {{file: settings.conf}}}}
 steps:
 - {{id: once, do: run-script, script: "echo once >> /etc/tide/once"}}
 - {{id: settings, do: put-file, payload: settings, to: /etc/tide/settings}}
+checks:
+- {{id: settings, is: file, path: /etc/tide/settings}}
 result: {{line: killed, number: {number}, release: true, marks: [{mark}]}}
 """
 
@@ -146,6 +149,7 @@ def begin(kind: str, lives: Lives, client: Client, ready: tuple[str, Path]) -> t
                 whole()
                 made = client.version(f"killed@{number}")
                 assert made.state == "released" and made.parent == reference
+                assert [run.passed for run in client.check_runs(f"killed@{number}")] == [True]
                 assert client.resolve(f"killed@built-{number[2:-2]}").reference == f"tide-core/killed@{number}"
                 names = [m.name for m in lives.system.site().machines("skerry-1")]
                 assert not [name for name in names if name.startswith("build-")]
@@ -194,6 +198,17 @@ def begin(kind: str, lives: Lives, client: Client, ready: tuple[str, Path]) -> t
                     assert told.count("instance.terminated") == 1, "recorded once"
 
             return client.change_instances("terminate", instances=names), ended
+        case "prove":
+            checks = read_checks("checks:\n- {id: host, is: program, argv: [hostname], prints: prove-op}\n")
+
+            def proven() -> None:
+                [run] = client.check_runs(fresh)
+                assert run.passed and [j.id for j in run.judgements] == ["boots", "first-boot", "identity", "host"]
+                names = [m.name for m in lives.system.site().machines("skerry-1")]
+                assert not [name for name in names if name.startswith("prove-")]
+
+            fresh = edited(lives, client, reference)
+            return client.prove(fresh, checks=checks), proven
         case "replicate":
             fresh = edited(lives, client, reference)
 

@@ -13,6 +13,7 @@ import httpx
 from bathotype.client.access import AccessCalls
 from bathotype.client.builds import BuildCalls
 from bathotype.client.calls import Part, ProfileGiven
+from bathotype.client.checks import CheckCalls
 from bathotype.client.credentials import default_path, load
 from bathotype.client.fleet import FleetCalls
 from bathotype.client.images import ImageCalls
@@ -28,7 +29,7 @@ from bathotype.wire import versions as catalogue
 from bathotype.wire.common import Plan
 
 
-class Client(AccessCalls, BuildCalls, FleetCalls, ImageCalls, OverviewCalls, RegionCalls, SharingCalls):
+class Client(AccessCalls, BuildCalls, CheckCalls, FleetCalls, ImageCalls, OverviewCalls, RegionCalls, SharingCalls):
     """A service, as one account sees it.  Errors are those of `bathotype.core.errors`."""
 
     def __init__(
@@ -124,9 +125,13 @@ class Client(AccessCalls, BuildCalls, FleetCalls, ImageCalls, OverviewCalls, Reg
         """Create a line."""
         return catalogue.Line.model_validate(self._create("/lines", {"name": name, "about": about}, key))
 
-    def demand(self, line: str, severity: catalogue.Severity) -> catalogue.Line:
-        """Say from which severity on findings must be accepted before a version of a line is released."""
-        return self._transport.one(catalogue.Line, "PUT", f"/lines/{line}/demands", json={"severity": severity})
+    def demand(
+        self, line: str, severity: catalogue.Severity | None = None, *, proven_first: bool | None = None
+    ) -> catalogue.Line:
+        """Say from which severity on findings must be accepted before a version of a line is released, and whether its
+        checks must have passed; what is left out stays as it is."""
+        body = {"severity": severity, "proven_first": proven_first}
+        return self._transport.one(catalogue.Line, "PUT", f"/lines/{line}/demands", json=body)
 
     def marks(self, line: str) -> list[catalogue.Mark]:
         """A line's marks with their history."""

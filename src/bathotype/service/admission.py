@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.lifecycle.rules import Decision, LaunchFacts, LaunchRule, decide
 from bathotype.core.units import plural
-from bathotype.service.records import Account, Allowance, Finding, Instance, Line, PoolLine, RuleRow, Version
+from bathotype.service.records import Account, Allowance, CheckRun, Finding, Instance, Line, PoolLine, RuleRow, Version
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.records.fleet import IS_PRESENT
 from bathotype.service.signatures import signed
@@ -65,11 +65,25 @@ def _facts() -> Statement:
     findings = select(func.count()).where(
         Finding.version_id == version, Finding.accepted_by.is_(None), Finding.severity != "low"
     )
+    last = (
+        select(CheckRun.judgements)
+        .join(Version, Version.id == CheckRun.version_id)
+        .join(Line, Line.id == Version.line_id)
+        .where(
+            CheckRun.version_id == version,
+            CheckRun.account_id == Line.account_id,
+            CheckRun.instance_id.is_(None),
+            CheckRun.passed.is_not(None),
+        )
+        .order_by(CheckRun.operation_id.desc())
+        .limit(1)
+    )
     limited = select(Allowance.id).where(_concerned(account, version, line)).exists()
     return Statement(
         select(
             cast(rules.scalar_subquery(), Text).label("rules"),
             findings.scalar_subquery().label("findings"),
+            last.scalar_subquery().label("checks"),
             limited.label("limited"),
         )
     )
@@ -116,6 +130,7 @@ def judge(
         released_at=version.released_at,
         signed=valid,
         open_findings=row.findings,
+        checks=frozenset(one["id"] for one in row.checks or () if one["passed"]),
         tags=frozenset(tags),
         subnet=subnet,
         firewalls=frozenset(firewalls),

@@ -13,7 +13,7 @@ from bathotype.core.lifecycle.references import Reference, check_name, parse_ref
 from bathotype.core.lifecycle.retirement import Usage
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service.access.principals import Principal
-from bathotype.service.records import Account, BaseDisk, Hold, Instance, Line, Mark, Replica, Share, Version
+from bathotype.service.records import Account, BaseDisk, CheckRun, Hold, Instance, Line, Mark, Replica, Share, Version
 from bathotype.service.records.base import CHANGE, REST, utcnow
 from bathotype.service.records.fleet import IS_PRESENT
 
@@ -193,3 +193,25 @@ def require_replica(
         advice=f"It is in {', '.join(sound) or 'no region'}; launch there, or `bathotype replicate` it.",
         code="no-replica",
     )
+
+
+def last_checks(session: Session, version_id: str, account_id: str) -> CheckRun | None:
+    """The last run of checks of a version, on a throwaway instance, that has ended."""
+    query = (
+        select(CheckRun)
+        .where(
+            CheckRun.version_id == version_id,
+            CheckRun.account_id == account_id,
+            CheckRun.instance_id.is_(None),
+            CheckRun.passed.is_not(None),
+        )
+        .order_by(CheckRun.operation_id.desc())
+        .limit(1)
+    )
+    return session.scalar(query)
+
+
+def proven(session: Session, version: Version) -> bool:
+    """Whether the last checks of a version, by its owner, have passed."""
+    run = last_checks(session, version.id, version.line.account_id)
+    return run is not None and bool(run.passed)

@@ -14,7 +14,7 @@ from bathotype.core.units import plural
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
 from bathotype.service.answers.versions import blocks_release
-from bathotype.service.catalogue import reference_of, usage_of
+from bathotype.service.catalogue import proven, reference_of, usage_of
 from bathotype.service.kinds.purge import Purge, PurgeParams
 from bathotype.service.operations.start import start_operation
 from bathotype.service.placements import bring_into_line
@@ -60,6 +60,12 @@ def release(session: Session, caller: Principal, version: Version) -> None:
             advice=f"See `bathotype residue {reference}`. Mend the machine and capture again, or accept each by name "
             "with a reason.",
             code="findings-open",
+        )
+    if version.line.proven_first and not proven(session, version):
+        raise Refused(
+            f"{reference} is not proven, as its line demands before a release.",
+            advice=f"Run `bathotype prove {reference}`, and mend what does not pass.",
+            code="not-proven",
         )
     if version.state == VersionState.STAGED:
         if version.retire_on is not None and version.retire_on <= utcnow().date():

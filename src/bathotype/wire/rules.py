@@ -22,7 +22,6 @@ class SetRule(Revised):
     rule: LaunchRule
     set_by: str
     set_at: datetime
-    warnings: list[str] = Field(default=[], description="What to know about it.")
 
 
 class Verdict(Answer):

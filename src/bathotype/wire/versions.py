@@ -27,9 +27,15 @@ class LineRequest(Wire):
 class LineDemand(Wire):
     """What must be accepted before versions of a line are released."""
 
-    model_config = example({"severity": "medium"})
+    model_config = example({"severity": "medium", "proven_first": True})
 
-    severity: Severity = Field(description="Findings from this severity on: high, medium (and high), low (all).")
+    severity: Severity | None = Field(
+        default=None,
+        description="Findings from this severity on: high, medium (and high), low (all). Left out: as it is.",
+    )
+    proven_first: bool | None = Field(
+        default=None, description="Whether the last checks must have passed. Left out: as it is."
+    )
 
 
 class Line(Answer):
@@ -40,6 +46,9 @@ class Line(Answer):
     about: str
     demands: Severity = Field(
         default="high", description="Findings from this severity on must be accepted before a release."
+    )
+    proven_first: bool = Field(
+        default=False, description="Whether the last checks of a version must have passed before its release."
     )
     newest: str | None = Field(description="Number of the newest released version that is not pin-only.")
     versions: int

@@ -12,6 +12,7 @@ from bathotype.core.lifecycle.references import parse_reference
 
 if TYPE_CHECKING:
     from bathotype.client import Client
+    from bathotype.wire.versions import Line
 
 
 def register(parsers: Subparsers) -> None:
@@ -34,11 +35,15 @@ def register(parsers: Subparsers) -> None:
         inner,
         "demand",
         _demand,
-        "say which findings must be accepted before a version is released",
-        examples="  bathotype lines demand gauge-collector medium",
+        "say what a version needs before its release: findings accepted, checks passed",
+        examples="  bathotype lines demand gauge-collector medium\n  bathotype lines demand gauge-collector --proven yes",
     )
     parser.add_argument("name")
-    parser.add_argument("severity", choices=("high", "medium", "low"), help="from this severity on; high by default")
+    parser.add_argument(
+        "severity", nargs="?", choices=("high", "medium", "low"),
+        help="findings from this severity on are accepted; high by default",
+    )  # fmt: skip
+    parser.add_argument("--proven", choices=("yes", "no"), help="whether the last checks must have passed")
 
     inner = group(parsers, "marks", "movable names on a line")
     parser = command(
@@ -61,8 +66,15 @@ def _create(client: Client, given: argparse.Namespace) -> None:
 
 
 def _demand(client: Client, given: argparse.Namespace) -> None:
-    line = client.demand(given.name, given.severity)
-    emit_json(line) if given.json else out(f"{line.name} demands that findings are accepted from {line.demands} on")
+    if given.severity is None and given.proven is None:
+        raise Invalid("Nothing is demanded.", advice="Give a severity, or --proven yes.")
+    line = client.demand(given.name, given.severity, proven_first=given.proven and given.proven == "yes")
+    emit_json(line) if given.json else out(f"{line.name} demands that {_demanded(line)}")
+
+
+def _demanded(line: Line) -> str:
+    accepted = f"findings of severity {line.demands} and above are accepted before a release"
+    return f"{accepted}, and that checks have passed" if line.proven_first else accepted
 
 
 def _list(client: Client, given: argparse.Namespace) -> None:
@@ -83,7 +95,7 @@ def _show(client: Client, given: argparse.Namespace) -> None:
         [
             ("line", f"{line.account}/{line.name}"),
             ("about", line.about),
-            ("demands", f"findings of severity {line.demands} and above are accepted before a release"),
+            ("demands", _demanded(line)),
             ("newest", line.newest),
             ("versions", line.versions),
             ("running", line.running),

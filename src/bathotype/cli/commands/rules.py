@@ -112,8 +112,6 @@ def _set(client: Client, given: argparse.Namespace) -> None:
         return emit_json(done)
     for row in done:
         out(f"{row.rule.name} holds for {row.holds_for or 'every account'}")
-        for warning in row.warnings:
-            say(f"warning: {warning}", style="dark_orange3")
     return None
 
 

@@ -11,13 +11,14 @@ from bathotype.core.errors import Invalid
 from bathotype.core.sheets.document import fault_of, read_document
 from bathotype.core.sheets.steps import ACCOUNT, PACKAGE_NAME, SERVICE, GuestPath, Part, Word, whole_path
 
+_WITHIN = "Seconds within which it must become true."
 _VERSION = r"^[A-Za-z0-9][A-Za-z0-9.+~:_-]{0,200}$"
 
 
 class _Check(Part):
     id: str = Field(pattern=r"^[a-z][a-z0-9-]{0,62}$", description="Names the check in reports and launch rules.")
     why: str = Field(default="", max_length=500)
-    within: int = Field(default=30, ge=1, le=1800, description="Seconds within which it must become true.")
+    within: int = Field(default=30, ge=1, le=1800, description=_WITHIN)
 
 
 class PortAnswers(_Check):
@@ -49,6 +50,7 @@ class PackageIs(_Check):
     """A package is installed, in a version or a newer one; or it is absent."""
 
     is_: Literal["package"] = Field(alias="is")
+    within: int = Field(default=3, ge=1, le=1800, description=_WITHIN)
     package: str = Field(pattern=PACKAGE_NAME)
     version: str | None = Field(default=None, pattern=_VERSION, description="Exactly this one.")
     at_least: str | None = Field(default=None, pattern=_VERSION, description="This one or newer.")
@@ -73,6 +75,7 @@ class FileIs(_Check):
     """A file is there with a digest, owner, group, mode or text; or it is absent."""
 
     is_: Literal["file"] = Field(alias="is")
+    within: int = Field(default=3, ge=1, le=1800, description=_WITHIN)
     path: GuestPath
     sha256: str | None = Field(default=None, pattern="^[0-9a-f]{64}$")
     owner: str | None = Field(default=None, pattern=ACCOUNT)
@@ -88,6 +91,7 @@ class UserIs(_Check):
     """A user is there, or is absent."""
 
     is_: Literal["user"] = Field(alias="is")
+    within: int = Field(default=3, ge=1, le=1800, description=_WITHIN)
     user: str = Field(pattern=ACCOUNT)
     absent: bool = False
 
@@ -103,6 +107,7 @@ class DiskUse(_Check):
     """A file system is filled to so much of its size at most."""
 
     is_: Literal["disk-use"] = Field(alias="is")
+    within: int = Field(default=3, ge=1, le=1800, description=_WITHIN)
     mounted_at: GuestPath = "/"
     at_most_percent: int = Field(ge=1, le=100)
 

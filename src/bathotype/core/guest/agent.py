@@ -157,6 +157,13 @@ class GuestAgent:
         found = self._ask("guest-get-fsinfo", answers.FileSystems)
         return next((one.total_bytes for one in found if one.mountpoint == point), None)
 
+    def mounted_use(self, point: str) -> tuple[int, int] | None:
+        """Bytes that are used of the file system that is mounted there, and its size; None where the agent does not tell."""
+        for one in self._ask("guest-get-fsinfo", answers.FileSystems):
+            if one.mountpoint == point and one.total_bytes is not None and one.used_bytes is not None:
+                return one.used_bytes, one.total_bytes
+        return None
+
     def commands(self) -> set[str]:
         """The commands that this agent offers and allows."""
         return {c.name for c in self._ask("guest-info", answers.Info).supported_commands if c.enabled}

@@ -62,6 +62,7 @@ class FileSystem(_Answer):
 
     mountpoint: Line
     total_bytes: Annotated[int, Field(strict=True, ge=0, lt=1 << 63)] | None = Field(default=None, alias="total-bytes")
+    used_bytes: Annotated[int, Field(strict=True, ge=0, lt=1 << 63)] | None = Field(default=None, alias="used-bytes")
 
 
 FileSystems = Annotated[list[FileSystem], Field(max_length=10_000)]

@@ -177,7 +177,7 @@ def _failures(rule: LaunchRule, facts: LaunchFacts) -> list[tuple[str, str]]:
         if check not in facts.checks:
             fail(
                 f"{reference} has not passed the check {check}.",
-                "Wait until its owner can prove versions, or change the rule.",
+                "Have its owner prove it: `bathotype prove`.",
             )
     if rule.regions is not None and facts.region not in rule.regions:
         fail(f"region {facts.region} is not allowed.", f"Launch in {' or '.join(rule.regions)}.")
@@ -202,13 +202,6 @@ def _age(most: int, facts: LaunchFacts, reference: str) -> list[tuple[str, str]]
     if age <= most:
         return []
     return [(f"{reference} was released {age} days ago; {most} are allowed.", "Launch a newer version of its line.")]
-
-
-def remarks(rule: LaunchRule) -> list[str]:
-    """What whoever sets a rule should know about it."""
-    if not rule.checks_passed:
-        return []
-    return ["No check can be run on a version yet: this rule admits no version that it applies to."]
 
 
 def matches(pattern: str, owner: str, line: str, number: str) -> bool:

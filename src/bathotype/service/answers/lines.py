@@ -30,6 +30,7 @@ _LINE = rendered(
     name=Line.name,
     about=Line.about,
     demands=Line.demands,
+    proven_first=Line.proven_first,
     newest=_NEWEST.scalar_subquery(),
     versions=counted(Version.line_id == Line.id),
     running=select(func.coalesce(func.sum(_RUNNING.correlate(Line).lateral().c.running), 0)).scalar_subquery(),

@@ -17,7 +17,6 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.disk.source import ByteSource
 from bathotype.core.errors import BathotypeError, Damaged, NotFound, Refused, Unavailable
-from bathotype.core.firstboot.seed import build_seed
 from bathotype.core.firstboot.settings import FirstBoot
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.core.sheets.lock import Locked
@@ -28,19 +27,28 @@ from bathotype.core.units import iec
 from bathotype.service import lifecycle
 from bathotype.service.guests.building import BuildMachine, open_payload
 from bathotype.service.guests.clone import InsideClone
-from bathotype.service.guests.firstbooted import wait_until_booted
 from bathotype.service.guests.power import shut_down
 from bathotype.service.kinds.basedisks import BaseDisks
 from bathotype.service.kinds.capture import CaptureKind, CaptureMemo, CaptureParams
 from bathotype.service.kinds.generalizing import need_tools
 from bathotype.service.kinds.making import MakingKind
+from bathotype.service.kinds.proving import (
+    CHECKS,
+    begin_checks,
+    judge_all,
+    need_all,
+    record_judgements,
+    start_throwaway,
+    throwaway,
+)
 from bathotype.service.kinds.snapshots import remove_tagged
+from bathotype.service.kinds.temporary import TemporaryMachine
 from bathotype.service.operations.kind import Step
 from bathotype.service.operations.start import unattended_principal
-from bathotype.service.records import BuildRun, Line, Upload, Version
+from bathotype.service.records import BuildRun, CheckRun, Line, Upload, Version
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.shares import still_granted
-from bathotype.sites.protocol import Site, SiteMachine
+from bathotype.sites.protocol import Site
 
 _PIECE = 1024 * 1024
 
@@ -98,6 +106,7 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         Step("store", "Store new chunks", 6, restart_from="copy"),
         Step("scan", "Look for residue and take stock", 3),
         Step("seal", "Seal the version"),
+        Step("prove", "Judge a throwaway instance of it", 4),
         Step("deliver", "Release it and move marks"),
     )
 
@@ -110,8 +119,20 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         return read_sheet(self.params.sheet, self.params.values).need()
 
     @cached_property
-    def _bases(self) -> BaseDisks:
-        return BaseDisks(self.context, self.params.base_id, self.params.region)
+    def _temporary(self) -> TemporaryMachine:
+        wants, params = self._sheet.machine, self.params
+        return TemporaryMachine(
+            self.context, BaseDisks(self.context, params.base_id, params.region), params.region,
+            f"build-{self.context.id}", wants.size, wants.zone, wants.isolated, params.tags, wants.ready_seconds,
+        )  # fmt: skip
+
+    @cached_property
+    def _throwaway(self) -> TemporaryMachine:
+        wants, params = self._sheet.machine, self.params
+        return throwaway(
+            self.context, params.version_id, params.region, wants.size, self._sheet.checks, tags=params.tags,
+            ready_seconds=wants.ready_seconds,
+        )  # fmt: skip
 
     # Before a machine is made
 
@@ -146,67 +167,32 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
 
     def base_disk(self) -> bool | None:
         """Make sure that the site has a verified base disk."""
-        if self._bases.ready():
-            return False
-        self._bases.lock()
-        if self._bases.ready():
-            return False
-        self._bases.make_first()
-        return None
+        return self._temporary.ensure_base()
 
     # The machine
 
     @property
-    def _machine_name(self) -> str:
-        return f"build-{self.context.id}"
-
-    def _remove_machine(self) -> None:
-        machine = self.site.machine_named(self.params.region, self._machine_name)
-        if machine is not None:
-            self.site.delete_machine(machine.id)
+    def _seed_id(self) -> str:
+        return f"{self.context.id}-{self.memo.first_boots}"
 
     def prepare(self) -> None:
         """A new machine from the base, until its first boot is finished."""
-        self._remove_machine()
         self.memo.machine, self.memo.begun = "", False
         self.memo.first_boots += 1
         self.save()
-        wants, context = self._sheet.machine, self.context
-        instance_id = f"{context.id}-{self.memo.first_boots}"
-        with self._bases.least_busy(wants.zone) as base:
-            self._bases.grant(base, context.account_name)
-            machine = self.site.create_machine(
-                key=f"{instance_id}/{time.time_ns()}",
-                name=self._machine_name,
-                region=self.params.region,
-                zone=wants.zone or base.zone or None,
-                machine_size=wants.size,
-                boot_disk=str(base.site_disk),
-                data_disks=base.data_disks,
-                isolated=wants.isolated,
-                tags=context.tags(self.params.tags),
-            )
-        seed = build_seed(FirstBoot(), instance_id=instance_id, host_name=self._machine_name, mac=machine.mac)
-        self.site.set_seed(machine.id, seed.volume())
+        machine = self._temporary.make(self._seed_id, FirstBoot())
         self.memo.machine = machine.id
         self.save()
-        self.site.power(machine.id, "on")
-        context.log(f"A temporary machine of {self.params.base} boots.")
-        self._wait_until_ready(machine)
-        context.log("Its first boot has finished.")
-
-    def _wait_until_ready(self, machine: SiteMachine) -> None:
-        wait_until_booted(
-            self.site, machine.id, f"{self.context.id}-{self.memo.first_boots}",
-            seconds=self._sheet.machine.ready_seconds, check=self.context.check,
-        )  # fmt: skip
+        self.context.log(f"A temporary machine of {self.params.base} boots.")
+        self._temporary.wait(machine.id, self._seed_id)
+        self.context.log("Its first boot has finished.")
 
     def _restart(self) -> None:
         machine = self.machine
         self.context.log("The machine restarts.")
         shut_down(self.context, self.site, machine.id)
         self.site.power(machine.id, "on")
-        self._wait_until_ready(machine)
+        self._temporary.wait(machine.id, self._seed_id)
 
     def build(self) -> None:
         """The steps of the sheet, in order; what is noted of each can be read while the run goes on."""
@@ -296,6 +282,28 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
     def on_recorded(self, session: Session) -> None:
         """The machine is thrown away: nothing is noted of it."""
 
+    def prove(self) -> bool | None:
+        """The sheet's checks on a throwaway instance.  A version that does not pass stays staged, and the run fails."""
+        if not self._sheet.checks:
+            return False
+        context, params, checks = self.context, self.params, self._sheet.checks
+        with context.session() as session:
+            if session.get(CheckRun, context.id) is None:
+                begin_checks(
+                    session, context.account_id, context.id, params.version_id, region=params.region,
+                    size=self._sheet.machine.size, checks=CHECKS.dump_python(checks, mode="json", by_alias=True),
+                )  # fmt: skip
+        self._temporary.remove()
+        self._throwaway.ensure_base()
+        machine, seconds, silent = start_throwaway(self._throwaway, params.version_id)
+        found = judge_all(
+            context, self.site, machine, checks, name=self._throwaway.name, boot_seconds=seconds, silent=silent
+        )
+        record_judgements(context, params.made, found, seconds)
+        self._throwaway.remove()
+        need_all(params.made, found)
+        return None
+
     def deliver(self) -> bool | None:
         """Release the version and move marks, where the sheet says so.  A finding in the way leaves it staged."""
         wants, context = self._sheet.result, self.context
@@ -323,9 +331,13 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
 
     def clean_up(self, outcome: str) -> None:
         InsideClone.remove(self.context, self.site, self.params.region)
-        self._remove_machine()
+        self._temporary.remove()
+        with self.context.session() as session:
+            sealed = session.get(Version, self.params.version_id) is not None
+        if sealed:
+            self._throwaway.remove()
         remove_tagged(self.context, self.site, self.params.region)
-        MakingKind.clean_up(self, outcome)
+        MakingKind.clean_up(self, "succeeded" if sealed else outcome)
         if outcome == "succeeded":
             self._drop_uploads()
 

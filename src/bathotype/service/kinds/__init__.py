@@ -11,6 +11,7 @@ from bathotype.service.kinds.edit import Edit
 from bathotype.service.kinds.exportdigest import DigestOfExport
 from bathotype.service.kinds.importing import Import
 from bathotype.service.kinds.launch import Launch
+from bathotype.service.kinds.proving import Prove
 from bathotype.service.kinds.purge import Purge
 from bathotype.service.kinds.replicate import Replicate
 from bathotype.service.kinds.verify import Verify
@@ -28,6 +29,7 @@ KINDS: Mapping[str, type[AnyKind]] = {
         Edit,
         Import,
         Launch,
+        Prove,
         Purge,
         Replicate,
         Verify,

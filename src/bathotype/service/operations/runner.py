@@ -117,6 +117,11 @@ class Runner:
         except BathotypeError as error:
             # What stays behind carries the operation's tag: the reconciler removes it later.
             context.log(f"Not everything temporary could be removed yet: {error}", "warning")
+        except (DBAPIError, PoolTimeout, LockLost):
+            raise
+        except Exception as error:  # the operation ends all the same, else it would be taken up for ever
+            log.exception("clean-up broke", operation_id=context.id)
+            context.log(f"The clean-up met an internal error ({type(error).__name__}).", "warning")
         context.drop_scratch()
         context.point("done")
         self._end(work, ending)

@@ -28,6 +28,7 @@ from bathotype.service.records.catalogue import (
     Version,
     VersionPackage,
 )
+from bathotype.service.records.checks import CheckRun
 from bathotype.service.records.chunks import StoredChunk, StoredPack
 from bathotype.service.records.fleet import FirstBootSet, Identity, Instance
 from bathotype.service.records.history import CountSample, InstanceCount
@@ -46,6 +47,7 @@ __all__ = [
     "Base",
     "BaseDisk",
     "BuildRun",
+    "CheckRun",
     "Checkpoint",
     "ConsoleSession",
     "CountSample",

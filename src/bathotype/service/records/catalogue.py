@@ -23,6 +23,9 @@ class Line(Base):
     name: Mapped[str]
     about: Mapped[str] = mapped_column(default="")
     demands: Mapped[Severity] = mapped_column(String, default="high")  # findings from this severity on block a release
+    proven_first: Mapped[bool] = mapped_column(
+        default=False
+    )  # whether the last checks must have passed before a release
     created_at: Mapped[datetime] = mapped_column(default=utcnow)
 
 

@@ -66,15 +66,17 @@ def show_line(name: str, caller: Reader, reads: ReadsOf) -> wire.Line:
 
 @router.put("/{name}/demands")
 def demand(name: str, body: wire.LineDemand, caller: Operator, service: ServiceOf) -> wire.Line:
-    """Say which findings must be accepted before a version of the line is released."""
+    """Say what a version of the line needs before its release: findings that are accepted, checks that have passed."""
     with service.database.sessions.begin() as session:
         line = find_line(session, caller, name, lock=True)
-        before, line.demands = line.demands, body.severity
-        if before != body.severity:
+        before = {"demands": line.demands, "proven_first": line.proven_first}
+        line.demands = body.severity or line.demands
+        line.proven_first = line.proven_first if body.proven_first is None else body.proven_first
+        after = {"demands": line.demands, "proven_first": line.proven_first}
+        if before != after:
             audit.record(
-                session, caller.account_id, caller.actor, "line.demands.changed", name,
-                before={"demands": before}, after={"demands": body.severity},
-            )  # fmt: skip
+                session, caller.account_id, caller.actor, "line.demands.changed", name, before=before, after=after
+            )
         return line_answer(session, line)
 
 

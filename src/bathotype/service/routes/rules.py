@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.errors import Forbidden, Invalid, NotFound, Refused
 from bathotype.core.lifecycle.references import check_name, parse_reference
-from bathotype.core.lifecycle.rules import LaunchRule, remarks
+from bathotype.core.lifecycle.rules import LaunchRule
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
 from bathotype.service.admission import judge, rooms, rules_for
@@ -50,7 +50,6 @@ def _set_rule(session: Session, row: RuleRow) -> wire.SetRule:
         rule=LaunchRule.model_validate(row.body),
         set_by=row.set_by,
         set_at=row.set_at,
-        warnings=remarks(LaunchRule.model_validate(row.body)),
     )
 
 
