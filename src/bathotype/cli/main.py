@@ -37,6 +37,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "sheets": ("builds", "files that say how a version is made from a base"),
     "build": ("builds", "make a version by the steps of a sheet, in a temporary machine"),
     "builds": ("builds", "runs of build sheets"),
+    "secrets": ("secrets", "what build runs are given and nobody is shown"),
     "prove": ("checks", "judge a version by checks on a throwaway instance of it"),
     "checks": ("checks", "runs of checks"),
     "versions": ("versions", "versions of a line"),

@@ -19,6 +19,7 @@ from bathotype.client.fleet import FleetCalls
 from bathotype.client.images import ImageCalls
 from bathotype.client.overview import OverviewCalls
 from bathotype.client.regions import RegionCalls
+from bathotype.client.secrets import SecretCalls
 from bathotype.client.sharing import SharingCalls
 from bathotype.client.transport import PATIENCE, NotSignedIn, Transport, if_match
 from bathotype.core.lifecycle.purpose import Purpose
@@ -29,7 +30,9 @@ from bathotype.wire import versions as catalogue
 from bathotype.wire.common import Plan
 
 
-class Client(AccessCalls, BuildCalls, CheckCalls, FleetCalls, ImageCalls, OverviewCalls, RegionCalls, SharingCalls):
+class Client(
+    AccessCalls, BuildCalls, CheckCalls, FleetCalls, ImageCalls, OverviewCalls, RegionCalls, SecretCalls, SharingCalls
+):
     """A service, as one account sees it.  Errors are those of `bathotype.core.errors`."""
 
     def __init__(

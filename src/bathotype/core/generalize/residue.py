@@ -132,6 +132,12 @@ def remains(what: str) -> Finding:
     return _finding("remains", "high", "(whole disk)", 0, f"{what}, {detail}", "Use another file system, or accept it.")
 
 
+def used_secret(name: str, form: str) -> Finding:
+    """The report on a secret that a build run was given and that the captured bytes still hold."""
+    advice = "Have the step write it nowhere, or remove what it wrote; and change the secret."
+    return _finding("used-secret", "high", "(whole disk)", 0, f"the secret {name}, {form}", advice)
+
+
 def _finding(rule: str, severity: str, path: str, line: int, excerpt: str, advice: str) -> Finding:
     name = digest(f"{rule}\0{path}\0{line}\0{excerpt}".encode("utf-8", "replace")).hex()[:8]
     printable = path.encode("utf-8", "replace").decode("utf-8")

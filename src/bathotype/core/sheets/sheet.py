@@ -19,7 +19,7 @@ from bathotype.core.generalize.profile import builtin_names
 from bathotype.core.lifecycle.purpose import Purpose
 from bathotype.core.lifecycle.references import check_name, parse_reference
 from bathotype.core.sheets.document import Document, Fault, Place, fault_of, read_document
-from bathotype.core.sheets.steps import Part, Scalar, Step, payload_of
+from bathotype.core.sheets.steps import Part, Scalar, Step, payload_of, secrets_of
 from bathotype.core.store.chunks import digest
 
 _TYPES: dict[str, type | tuple[type, ...]] = {"text": str, "number": (int, float), "boolean": bool}
@@ -139,6 +139,11 @@ class Sheet(Part):
         default=[], max_length=200, description="What must be true of a throwaway instance of the result."
     )
     result: Result
+
+    @property
+    def secrets(self) -> frozenset[str]:
+        """The names of the secrets that its steps are given."""
+        return frozenset(name for step in self.steps for name in secrets_of(step).values())
 
     @field_validator("sheet")
     @classmethod

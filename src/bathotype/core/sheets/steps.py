@@ -134,12 +134,15 @@ class Unpack(_Step):
 
 class _Program(_Step):
     environment: dict[str, str] = Field(default={}, max_length=100)
+    secrets: dict[str, str] = Field(
+        default={}, max_length=50, description="Environment variables, and the secret of the account that each gets."
+    )
     exit_codes: list[Annotated[int, Field(ge=0, le=255)]] = Field(default=[0], min_length=1, max_length=20)
     makes: list[GuestPath] = Field(default=[], max_length=50, description="Paths that must be there afterwards.")
 
     _paths = field_validator("makes")(lambda values: [whole_path(value) for value in values])
 
-    @field_validator("environment")
+    @field_validator("environment", "secrets")
     @classmethod
     def _variables(cls, values: dict[str, str]) -> dict[str, str]:
         for name, value in values.items():
@@ -241,6 +244,11 @@ Step = Annotated[
     | WaitFor,
     Field(discriminator="do"),
 ]
+
+
+def secrets_of(step: Step) -> dict[str, str]:
+    """The variables of a step that get secrets, and the names of these."""
+    return step.secrets if isinstance(step, RunScript | RunProgram) else {}
 
 
 def payload_of(step: Step) -> list[str]:

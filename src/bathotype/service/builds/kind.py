@@ -9,6 +9,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import time
+from dataclasses import asdict
 from functools import cached_property
 from typing import Any
 
@@ -18,12 +19,15 @@ from sqlalchemy.orm import Session
 from bathotype.core.disk.source import ByteSource
 from bathotype.core.errors import BathotypeError, Damaged, NotFound, Refused, Unavailable
 from bathotype.core.firstboot.settings import FirstBoot
+from bathotype.core.generalize.residue import used_secret
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.core.sheets.lock import Locked
+from bathotype.core.sheets.secrecy import held_in
 from bathotype.core.sheets.sheet import Sheet, applies, read_sheet
 from bathotype.core.sheets.steps import Scalar
 from bathotype.core.sheets.steps import Step as SheetStep
-from bathotype.core.units import iec
+from bathotype.core.store.materialise import StoredDisk
+from bathotype.core.units import iec, plural
 from bathotype.service import lifecycle
 from bathotype.service.guests.building import BuildMachine, open_payload
 from bathotype.service.guests.clone import InsideClone
@@ -48,6 +52,7 @@ from bathotype.service.operations.start import unattended_principal
 from bathotype.service.records import BuildRun, CheckRun, Line, Upload, Version
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.shares import still_granted
+from bathotype.service.vault import Vault
 from bathotype.sites.protocol import Site
 
 _PIECE = 1024 * 1024
@@ -205,8 +210,9 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         noted = unbegun(sheet)
         self._note(noted)
         around = BuildMachine(
-            self.site, self.machine_id, open_payload(self._payload()), self._restart, context.log, context.check
-        )
+            self.site, self.machine_id, open_payload(self._payload()), self._secrets(), self._restart, context.log,
+            context.check,
+        )  # fmt: skip
         for number, step in enumerate(sheet.steps):
             context.progress(number, len(sheet.steps))
             if not applies(step, self.params.values):
@@ -250,6 +256,12 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         with self.context.session() as session:
             session.execute(update(BuildRun).where(BuildRun.operation_id == self.context.id).values(steps=noted))
 
+    def _secrets(self) -> dict[str, str]:
+        """The values of the secrets that the sheet names; they are in this process alone."""
+        with self.context.session() as session:
+            vault = Vault(self.context.settings)
+            return vault.open(session, self.context.account_id, self._sheet.secrets, operation=self.context.id)
+
     # The version
 
     def check(self) -> None:
@@ -271,6 +283,20 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
             "payload": {name: about.sha256 for name, about in params.payload.items()},
         }
         self.save()
+
+    def scan(self) -> bool | None:
+        """Look for residue, and for every secret that the run was given, in what was stored."""
+        done = super().scan()
+        if not self._sheet.secrets:
+            return done
+        context, params = self.context, self.params
+        store = context.store(params.region)
+        stored = StoredDisk(store.get_manifest(params.version_id), store)
+        held = held_in(stored, self._secrets())
+        self.memo.findings += [asdict(used_secret(name, form)) for name, form in held]
+        context.log(f"{plural(len(held), 'use')} of secrets left in the captured bytes.", "warning" if held else "info")
+        self.save()
+        return None
 
     def seal(self) -> None:
         self.record_version(mode="build", told_source=self.params.base)

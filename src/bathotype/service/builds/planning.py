@@ -20,6 +20,7 @@ from bathotype.service.reach import Reach
 from bathotype.service.records import BuildRun, Operation
 from bathotype.service.records.base import new_id, utcnow
 from bathotype.service.shares import find_usable, in_regions
+from bathotype.service.vault import missing_secrets
 from bathotype.wire import builds as wire
 from bathotype.wire.fleet import LaunchRequest
 
@@ -89,6 +90,8 @@ def plan_build(
     if sheet.result.retire_on is not None and sheet.result.retire_on <= utcnow().date():
         blockers.append(f"The end date {sheet.result.retire_on} is not in the future.")
     blockers += _payload_faults(sheet, body)
+    for name in missing_secrets(session, caller.account_id, sheet.secrets):
+        blockers.append(f"There is no secret {name}. A steward sets it: `bathotype secrets set {name}`.")
     earlier = _earlier(session, caller, sheet.sheet)
     effects = [
         f"A temporary machine of {machine.reference} runs in {asked.region} and is removed afterwards.",

@@ -7,6 +7,7 @@ import posixpath
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 from bathotype.core.disk.source import ByteSource
@@ -15,6 +16,7 @@ from bathotype.core.guest.agent import AgentRefused, ExecResult
 from bathotype.core.guest.answers import plain
 from bathotype.core.sheets import steps as kinds
 from bathotype.core.sheets.packages import Manager, Wanted, changed_packages, unmet_packages
+from bathotype.core.sheets.secrecy import Mask
 from bathotype.core.units import plural
 from bathotype.service.guests.programs import GuestPrograms, StepFailed
 from bathotype.sites.protocol import Site
@@ -40,12 +42,14 @@ class Done:
 class BuildMachine:
     """The machine, and what the steps need around it.
 
-    ``payload`` opens a file by its name; ``restart`` shuts the machine down, starts it and waits until it is ready.
+    ``secrets`` are values by their names: they reach programs as environment variables, and are hidden in all that is
+    told.  ``payload`` opens a file by its name; ``restart`` shuts the machine down, starts it and waits until it is ready.
     """
 
     site: Site
     machine: str
     payload: Callable[[str], ByteSource]
+    secrets: Mapping[str, str]
     restart: Callable[[], None]
     log: Callable[[str], None]
     check: Callable[[], None]
@@ -70,12 +74,19 @@ class BuildMachine:
         try:
             doers[type(step)](step)
         except AgentRefused as error:
-            raise StepFailed(
-                plain(error.message)[:_MOST_REASON], advice="See what the machine lacks for it."
-            ) from error
+            raise StepFailed(self._shown(error.message), advice="See what the machine lacks for it.") from error
         except StepFailed as error:  # it may hold the guest's words
-            raise StepFailed(plain(error.message)[:_MOST_REASON], advice=error.advice) from error
-        return Done([plain(line)[:_LONGEST] for line in work.done.changed[:_MOST_CHANGES]], work.done.output[-_KEPT:])
+            raise StepFailed(self._shown(error.message), advice=error.advice) from error
+        changed = [plain(self.mask.hide(line))[:_LONGEST] for line in work.done.changed[:_MOST_CHANGES]]
+        return Done(changed, work.done.output[-_KEPT:])
+
+    @cached_property
+    def mask(self) -> Mask:
+        """Hides the secrets."""
+        return Mask(self.secrets.values())
+
+    def _shown(self, text: str) -> str:
+        return plain(self.mask.hide(text))[:_MOST_REASON]
 
 
 class _Work(GuestPrograms):
@@ -94,7 +105,7 @@ class _Work(GuestPrograms):
         result = self.ask(argv, environment=environment)
         self._tell(result)
         if result.exit_code not in codes:
-            said = (result.err or result.out).decode("utf-8", "replace").strip().splitlines()
+            said = self._around.mask.hide((result.err or result.out).decode("utf-8", "replace")).strip().splitlines()
             raise StepFailed(
                 f"{argv[0]} ended with exit code {result.exit_code}"
                 + (f": {plain(said[-1])[:300].rstrip('.')}." if said else "."),
@@ -103,7 +114,7 @@ class _Work(GuestPrograms):
         return result
 
     def _tell(self, result: ExecResult) -> None:
-        text = (result.out + result.err).decode("utf-8", "replace")
+        text = self._around.mask.hide((result.out + result.err).decode("utf-8", "replace"))
         lines = [
             plain(line.replace("\t", "    "))[:_LONGEST] for line in text[-1_000_000:].splitlines() if line.strip()
         ]
@@ -239,13 +250,16 @@ class _Work(GuestPrograms):
     def script(self, step: kinds.RunScript) -> None:
         path = f"{_FOLDER}/{step.id}"
         self._write(path, iter([step.script.encode()]))
-        self._run([step.interpreter, path], codes=step.exit_codes, environment=step.environment)
+        self._run([step.interpreter, path], codes=step.exit_codes, environment=self._environment(step))
         self.ask(["rm", "-f", path])
         self._need(step.makes)
 
     def program(self, step: kinds.RunProgram) -> None:
-        self._run(step.argv, codes=step.exit_codes, environment=step.environment)
+        self._run(step.argv, codes=step.exit_codes, environment=self._environment(step))
         self._need(step.makes)
+
+    def _environment(self, step: kinds.RunScript | kinds.RunProgram) -> dict[str, str]:
+        return {**step.environment, **{name: self._around.secrets[secret] for name, secret in step.secrets.items()}}
 
     def wait(self, step: kinds.WaitFor) -> None:
         argv = ["test", "-e", step.file] if step.file is not None else step.argv

@@ -34,6 +34,7 @@ from bathotype.service.records.fleet import FirstBootSet, Identity, Instance
 from bathotype.service.records.history import CountSample, InstanceCount
 from bathotype.service.records.operations import LogLine, Operation, OperationStep
 from bathotype.service.records.regions import Arrival, Link, Placement
+from bathotype.service.records.secrets import Secret
 from bathotype.service.records.sharing import Allowance, Notice, PoolLine, RuleRow, Share
 from bathotype.service.records.storage import StoredBytes
 
@@ -76,6 +77,7 @@ __all__ = [
     "PoolLine",
     "Replica",
     "RuleRow",
+    "Secret",
     "Share",
     "SignInFailure",
     "StoredBytes",
