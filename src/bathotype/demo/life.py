@@ -6,9 +6,11 @@ months is written into the records: dates in the past, and the counts that the h
 
 from __future__ import annotations
 
+import hashlib
 import random
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
@@ -21,7 +23,7 @@ from bathotype.core.errors import BathotypeError
 from bathotype.core.lifecycle.purpose import Capacity, Purpose
 from bathotype.core.lifecycle.rules import LaunchRule
 from bathotype.demo.people import make_people
-from bathotype.demo.system import DESK_PROFILE, DemoSystem
+from bathotype.demo.system import DESK_PROFILE, SHEETS, DemoSystem
 from bathotype.service.database import Database
 from bathotype.service.history import take_sample
 from bathotype.service.reach import Reach
@@ -29,6 +31,7 @@ from bathotype.service.records import Account, CountSample, Instance, InstanceCo
 from bathotype.service.settings import Settings
 from bathotype.service.signatures import KeyRing
 from bathotype.service.storage import measure_region
+from bathotype.wire.builds import PayloadGiven
 from bathotype.wire.operations import Operation
 
 _DAYS = 120
@@ -85,6 +88,7 @@ def live(system: DemoSystem, say: Callable[[str], None]) -> None:
             for job in jobs:
                 job.result()
         _share(core, watch)
+        _builds(core)
         with ThreadPoolExecutor(6) as threads:
             for launched in [threads.submit(launch) for launch in _launches(core, watch)]:
                 launched.result()
@@ -157,6 +161,21 @@ def _desks(client: Client) -> None:
     )  # fmt: skip
     _done(client, capture)
     _release(client, "pilot-desk@1.0.0")
+
+
+def _builds(client: Client) -> None:
+    """A sheet that is run twice, and one that fails for a good reason."""
+    client.create_line("gauge-logger", about="Gauge collectors that send their logs to the office; built from a sheet.")
+    client.set_secret("logger-licence", "HT-LOG-4F7Q-INVENTED-2026", about="Licence of the logger.")
+    sheet, failing = ((SHEETS / name).read_text() for name in ("logging.yaml", "renamed.yaml"))
+    file = SHEETS / "logger.conf"
+    sha256 = hashlib.sha256(file.read_bytes()).hexdigest()
+    for station in ("harbour", "outer"):
+        upload = client.upload(file, region="skerry-1")
+        given = {"settings": PayloadGiven(upload=upload.id, bytes=upload.size, sha256=sha256)}
+        _done(client, client.build(sheet, values={"station": station}, payload=given, region="skerry-1"))
+    with suppress(OperationFailed, BathotypeError):
+        _done(client, client.build(failing, region="skerry-1"))
 
 
 def _offer(client: Client) -> None:

@@ -27,6 +27,8 @@ ACCOUNTS = ("tide-core", "harbour-watch", "chart-house")
 REGIONS = ("skerry-1", "fjord-2", "lagoon-3")
 #: The profile for desktops, whose own tool generalizes them; the demo puts it beside `demo.env`.
 DESK_PROFILE = Path(__file__).with_name("pilot-desk.yaml")
+#: Build sheets, and the files of their payload.
+SHEETS = Path(__file__).with_name("sheets")
 _LINES = {
     "gauge-collector": "Small Linux that reads tide gauges; hundreds of instances.",
     "surge-model": "Large Linux that computes storm surges.",
@@ -215,6 +217,9 @@ class DemoSystem:
         lines += [f"STANDIN_URL={self.site_url}", f"STANDIN_OPERATOR_TOKEN={self.secrets['operator']}"]
         _write_secret(self.data / "demo.env", "".join(f"export {line}\n" for line in lines))
         (self.data / DESK_PROFILE.name).write_text(DESK_PROFILE.read_text())
+        (self.data / "sheets").mkdir(exist_ok=True)
+        for file in SHEETS.iterdir():
+            (self.data / "sheets" / file.name).write_text(file.read_text())
 
     def client(self, account: str = ACCOUNTS[0]) -> Client:
         """A client for one of the demo's accounts."""
