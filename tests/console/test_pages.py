@@ -25,6 +25,8 @@ PAGES = (
     "/versions/gauge-collector@1.4.0?show=findings",
     "/versions/gauge-collector@1.3.0?show=proof",
     "/versions/gauge-collector@1.3.0?show=where",
+    "/versions/gauge-logger@1.1.0?show=checks",
+    "/sheets",
     "/versions/gauge-collector@1.3.0?show=events",
     "/machines",
     "/machines/skerry-1/gauge-seed-01",

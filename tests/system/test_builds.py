@@ -129,6 +129,20 @@ def test_a_step_that_fails_makes_no_version(steps: str, why: str, system: System
         assert "7.0.0" not in [v.number for v in client.versions("built")]
 
 
+def test_nothing_new_starts_nothing(system: System, base: str, tmp_path: Path, cli: Any) -> None:
+    file = tmp_path / "same.yaml"
+    file.write_text(short("- {id: a, do: put-file, content: a, to: /etc/same}").replace("sheet: short", "sheet: same"))
+    made = json.loads(cli("build", str(file), "--unless-same", "--json").stdout)["result"]["reference"]
+    assert cli("build", str(file), "--unless-same").stdout == f"nothing new: {made} is of all the same\n"
+    with system.core as client:
+        assert len(list(client.builds(sheet="same"))) == 1
+        with pytest.raises(Refused, match="Nothing new") as refused:
+            client.build(file.read_text(), unless_same=True)
+        assert refused.value.code == "nothing-new"
+        assert client.plan_build(file.read_text() + "# changed\n").same_as is None
+        assert client.plan_build(SHEET, values={"station": "outer"}).same_as is None, "updates may be out"
+
+
 def test_an_isolated_machine_reaches_no_repository(system: System, base: str) -> None:
     text = short("- {id: a, do: install-packages, packages: [tide-logger]}") + "machine: {isolated: true}\n"
     with system.core as client, pytest.raises(OperationFailed, match="the network is unreachable"):

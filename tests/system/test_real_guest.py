@@ -6,12 +6,14 @@ emulation a boot takes a minute, so the steps share their machines and build on 
 
 from __future__ import annotations
 
+import hashlib
 import itertools
 import json
 import os
 import shutil
 import subprocess
 import sys
+import tarfile
 import time
 from dataclasses import dataclass
 from pathlib import Path
@@ -22,6 +24,7 @@ import pytest
 from bathotype.core.errors import BathotypeError
 from bathotype.core.guest.agent import GuestAgent
 from bathotype.core.lifecycle.room import Room
+from bathotype.wire.builds import PayloadGiven
 from tests.support import System, e2fsck, holds, until
 
 pytestmark = [
@@ -267,3 +270,90 @@ def test_what_a_clone_generalized_is_clean_and_launches(system: System, btrfs: s
     with system.core as client:
         for instance in client.instances():
             client.act_on_instance(instance.id, "terminate")
+
+
+SECRET = "HT-LOG-9XK2-INVENTED"
+SHEET = """\
+sheet: lab-logger
+base: {base}
+payload:
+  package: {{file: tide-logger.deb}}
+  tools: {{file: tools.tar}}
+steps:
+- {{id: package, do: install-packages, files: [package]}}
+- {{id: tools, do: unpack, payload: tools, to: /opt/tools}}
+- {{id: group, do: add-group, group: tides, system: true}}
+- {{id: user, do: add-user, user: keeper, groups: [tides], shell: /bin/bash}}
+- {{id: settings, do: put-file, to: /etc/tide/logger.conf, content: "interval = 30", mode: "0640", group: tides}}
+- id: register
+  do: run-script
+  interpreter: /bin/bash
+  secrets: {{LICENCE: lab-licence}}
+  script: |
+    set -euo pipefail
+    echo "registering with $LICENCE"
+    sha256sum <<<"$LICENCE" | cut -c1-8 >/etc/tide/registered
+  makes: [/etc/tide/registered]
+- {{id: run, do: service, service: tide-logger, enabled: true, state: running}}
+- {{id: restart, do: restart, seconds: 900}}
+- {{id: again, do: run-program, argv: [systemctl, is-active, tide-logger]}}
+checks:
+- {{id: web, is: page, url: "http://localhost/", text: gauge collector}}
+- {{id: port, is: port, port: 80}}
+- {{id: logger, is: package, package: tide-logger, at_least: "1.9"}}
+- {{id: running, is: service, service: tide-logger}}
+- {{id: tool, is: file, path: /opt/tools/chart, mode: "0755", contains: draws}}
+- {{id: settings, is: file, path: /etc/tide/logger.conf, owner: root, group: tides, mode: "0640"}}
+- {{id: keeper, is: user, user: keeper}}
+- {{id: printed, is: program, argv: [/usr/bin/tide-logger, --version], prints: "1.10"}}
+- {{id: room, is: disk-use, at_most_percent: 90}}
+- {{id: boot, is: boot-time, at_most_seconds: 900}}
+result: {{line: lab-logger, number: 1.0.0, release: true, marks: [stable]}}
+"""
+
+
+def package(folder: Path) -> Path:
+    """A Debian package with a program and a service."""
+    files = {
+        "DEBIAN/control": "Package: tide-logger\nVersion: 1.10\nArchitecture: all\nMaintainer: orla <orla@tide.example>\n"
+        "Description: sends readings\n",
+        "usr/bin/tide-logger": '#!/bin/sh\n[ "$1" = --version ] && echo 1.10 || exec sleep 1000000\n',
+        "lib/systemd/system/tide-logger.service": "[Service]\nExecStart=/usr/bin/tide-logger\n[Install]\n"
+        "WantedBy=multi-user.target\n",
+    }
+    for name, text in files.items():
+        (folder / "deb" / name).parent.mkdir(parents=True, exist_ok=True)
+        (folder / "deb" / name).write_text(text)
+    (folder / "deb/usr/bin/tide-logger").chmod(0o755)
+    command = ["dpkg-deb", "--build", "--root-owner-group", str(folder / "deb"), str(folder / "tide-logger.deb")]
+    subprocess.run(command, check=True, capture_output=True)
+    return folder / "tide-logger.deb"
+
+
+def test_a_sheet_is_built_and_proven(system: System, ext4: str, tmp_path: Path) -> None:
+    tool = tmp_path / "chart"
+    tool.write_text("#!/bin/sh\n# draws a chart\n")
+    tool.chmod(0o755)
+    with tarfile.open(tmp_path / "tools.tar", "w") as archive:
+        archive.add(tool, "chart", filter=lambda entry: entry.replace(uid=0, gid=0, uname="root", gname="root"))
+    with system.core as client:
+        client.create_line("lab-logger")
+        client.set_secret("lab-licence", SECRET)
+        payload = {}
+        for name, file in (("package", package(tmp_path)), ("tools", tmp_path / "tools.tar")):
+            upload = client.upload(file, region="skerry-1")
+            sha256 = hashlib.sha256(file.read_bytes()).hexdigest()
+            payload[name] = PayloadGiven(upload=upload.id, bytes=upload.size, sha256=sha256)
+        operation = client.build(SHEET.format(base=ext4), payload=payload)
+        done = client.wait(operation.id)
+        assert (done.result or {})["delivered"] == ["released", "lab-logger@stable"]
+        run = client.build_run(operation.id)
+        assert "registering with ••••••" in next(s.output for s in run.steps if s.id == "register")
+        assert next(s.changed for s in run.steps if s.id == "package") == ["tide-logger 1.10 (new)"]
+        [checks] = client.check_runs("lab-logger@1.0.0")
+        assert checks.passed and len(checks.judgements) == 13
+        assert [p.version for p in client.packages("lab-logger@1.0.0") if p.name == "tide-logger"] == ["1.10"]
+        client.export("lab-logger@1.0.0", tmp_path / "built.raw")
+    assert not holds(tmp_path / "built.raw", SECRET.encode()) and system.temporary_at_site(operation.id) == []
+    told = " ".join(line.text for line in client.operation_log(operation.id))
+    assert SECRET not in told and "The machine restarts." in told

@@ -97,6 +97,17 @@ export const ask = {
       queryKey: ["operation", id],
       queryFn: () => answer(http.GET("/api/v1/operations/{operation_id}", { params: { path: { operation_id: id } } })),
     }),
+  build: (id: string) =>
+    queryOptions({
+      queryKey: ["build", id],
+      queryFn: () => answer(http.GET("/api/v1/builds/{operation}", { params: { path: { operation: id } } })),
+    }),
+  checks: (id: string) =>
+    queryOptions({
+      queryKey: ["check run", id],
+      queryFn: () => answer(http.GET("/api/v1/checks/{operation}", { params: { path: { operation: id } } })),
+      retry: false,
+    }),
   log: (id: string) =>
     queryOptions({
       queryKey: ["log", id],

@@ -16,6 +16,7 @@ const places = [
   ["/lines", "Lines"],
   ["/machines", "Machines"],
   ["/instances", "Instances"],
+  ["/sheets", "Sheets"],
   ["/calendar", "Calendar"],
   ["/ledger", "Ledger"],
   ["/people", "People"],

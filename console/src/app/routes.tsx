@@ -24,6 +24,7 @@ export const router = createBrowserRouter([
           { path: "versions/*", lazy: () => import("~/version/version") },
           { path: "machines", lazy: () => import("~/machines/machines") },
           { path: "machines/:region/:machine", lazy: () => import("~/machines/machine") },
+          { path: "sheets", lazy: () => import("~/sheets/sheets") },
           { path: "operations", lazy: () => import("~/operations/operations") },
           { path: "operations/:id", lazy: () => import("~/operations/operation") },
           { path: "instances", lazy: () => import("~/instances/instances") },

@@ -9,6 +9,8 @@ import { Bar, titleOf, told, waits } from "~/parts/progress";
 import { Sentence } from "~/parts/sentence";
 import { State } from "~/parts/state";
 import { iec, plural, span, to } from "~/parts/text";
+import { BuildSteps } from "~/sheets/build-steps";
+import { Judged } from "~/sheets/judged";
 import { PlanResult } from "./plan-result";
 
 type Operation = Schema["Operation"];
@@ -80,6 +82,8 @@ export function Component() {
         </div>
       )}
       <Result operation={data} />
+      {data.kind === "build" && <BuildSteps operation={id} ended={Boolean(data.ended_at)} />}
+      {(data.kind === "build" || data.kind === "prove") && data.ended_at && <CheckResults operation={id} />}
       <Heading>Steps</Heading>
       <ol>
         {data.steps.map((step) => (
@@ -90,11 +94,13 @@ export function Component() {
             <span className={step.state === "running" ? "font-semibold" : step.state === "pending" ? "text-ink-3" : ""}>
               {step.title}
             </span>
-            <State state={step.state === "done" ? "succeeded" : step.state === "pending" ? "queued" : step.state}>
-              {""}
-            </State>
+            {step.state === "pending" && data.ended_at ? (
+              <span className="text-ink-3">not begun</span>
+            ) : (
+              <State state={step.state === "done" ? "succeeded" : step.state === "pending" ? "queued" : step.state} />
+            )}
             <span className="text-ink-2 text-right tabular-nums max-sm:hidden">
-              {step.bytes_total ? `${iec(step.bytes_done ?? 0)} of ${iec(step.bytes_total)}` : ""}
+              {step.bytes_total ? `${sizeIn(step)(step.bytes_done ?? 0)} of ${sizeIn(step)(step.bytes_total)}` : ""}
             </span>
             <span className="text-ink-2 text-right max-sm:hidden">
               {step.started_at && step.ended_at
@@ -118,6 +124,21 @@ export function Component() {
         <p className="text-ink-2">It has written nothing yet.</p>
       )}
     </Page>
+  );
+}
+
+/** Steps that count things count fewer than any that counts bytes. */
+const sizeIn = (step: { bytes_total: number }) => (step.bytes_total < 1024 ? String : iec);
+
+/** What the checks of a run saw; nothing for a run without checks. */
+function CheckResults({ operation }: { operation: string }) {
+  const { data } = useQuery(ask.checks(operation));
+  if (!data?.judgements.length) return null;
+  return (
+    <>
+      <Heading>Checks</Heading>
+      <Judged run={data} />
+    </>
   );
 }
 

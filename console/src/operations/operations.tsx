@@ -16,6 +16,8 @@ const kinds = [
   "import",
   "edit",
   "adopt",
+  "build",
+  "prove",
   "launch",
   "change-instances",
   "replicate",

@@ -17,6 +17,8 @@ const doing: Record<string, string> = {
   purge: "Purging",
   drain: "Removing from a region:",
   adopt: "Taking over",
+  build: "Build of",
+  prove: "Proving",
 };
 
 /** What an operation does, as a title.  The subject of a change of many instances says all. */

@@ -90,6 +90,9 @@ export function pieces(reference: string) {
 }
 
 /** Addresses of pages. */
+/** A time that may be short: `0.3 s`, else as `span` has it. */
+export const briefly = (seconds: number) => (seconds < 10 ? `${seconds.toFixed(1)} s` : span(seconds));
+
 export const to = {
   line: (name: string) => `/lines/${encodeURIComponent(name)}`,
   version: (reference: string, show = "") =>

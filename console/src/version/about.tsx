@@ -6,7 +6,12 @@ import { iec, plural, to } from "~/parts/text";
 
 /** How a version was made, in words. */
 function madeBy(mode: string): string {
-  const said: Record<string, string> = { edit: "an edit", import: "an import", build: "a build run", adopted: "an adoption" };
+  const said: Record<string, string> = {
+    edit: "an edit",
+    import: "an import",
+    build: "a build run",
+    adopted: "an adoption",
+  };
   return said[mode] ?? `a ${mode} capture`;
 }
 
@@ -33,10 +38,7 @@ export function About({ overview }: { overview: Schema["VersionOverview"] }) {
             ),
           ]),
           ["Stored", `${iec(version.sizes.stored)}, of which ${iec(version.sizes.new)} were new to its region`],
-          [
-            "Made by",
-            madeBy(version.mode),
-          ],
+          ["Made by", madeBy(version.mode)],
           [
             "Generalized by",
             version.profile &&

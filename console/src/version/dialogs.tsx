@@ -9,6 +9,7 @@ import { Check, Choice, NameField, TextField } from "~/parts/form";
 import { iec, pieces, to } from "~/parts/text";
 import { ShareDialog } from "~/people/share-dialog";
 import { EditDialog } from "./edit-dialog";
+import { Prove, Verify } from "./judging-dialogs";
 import { ReplicateDialog } from "./replicate-dialog";
 
 type Given = { overview: Schema["VersionOverview"]; close: () => void };
@@ -22,6 +23,7 @@ export function VersionDialog({ verb, ...given }: Given & { verb: string }) {
   if (verb === "purge") return <Purge {...given} />;
   if (verb === "hold") return <Hold {...given} />;
   if (verb === "verify") return <Verify {...given} />;
+  if (verb === "prove") return <Prove {...given} />;
   if (verb === "mark") return <MoveMark {...given} />;
   if (verb === "export") return <Export {...given} />;
   if (verb === "share") return <ShareDialog subject={reference} close={given.close} />;
@@ -184,29 +186,6 @@ function Hold({ overview, close }: Given) {
         placeholder="audit-2026"
       />
       <TextField label="Reason" value={reason} onChange={(e) => setReason(e.target.value)} required minLength={3} />
-    </Confirm>
-  );
-}
-
-function Verify({ overview, close }: Given) {
-  const go = useNavigate();
-  const { reference, regions } = overview.version;
-  const [region, setRegion] = useState(regions[0] ?? "");
-  const act = async () => {
-    const operation = await answer(
-      http.POST("/api/v1/versions/{reference}/verify", { params: { path: { reference }, query: { region } } }),
-    );
-    void go(to.operation(operation.id));
-  };
-  return (
-    <Confirm
-      title={`Check the bytes of ${reference}`}
-      about="Every chunk is read and checked against its digest. Damage is healed from another region, if there is one."
-      verb="Check them"
-      act={act}
-      close={close}
-    >
-      <Choice label="Region" value={region} onChange={(e) => setRegion(e.target.value)} options={regions} />
     </Confirm>
   );
 }

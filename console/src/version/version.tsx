@@ -14,6 +14,7 @@ import { VersionDialog } from "./dialogs";
 import { About } from "./about";
 import { Findings } from "./findings";
 import { Happened } from "~/ledger/happened";
+import { Checks } from "./checks";
 import { Proof } from "./proof";
 import { Where } from "./where";
 
@@ -23,6 +24,7 @@ const parts = [
   ["difference", "What changed"],
   ["findings", "Findings"],
   ["proof", "Proof sheet"],
+  ["checks", "Checks"],
   ["where", "Where it is"],
   ["events", "What happened"],
 ] as const;
@@ -82,6 +84,7 @@ export function Component() {
           {show === "difference" && <Difference version={version} />}
           {show === "findings" && <Findings reference={reference} />}
           {show === "proof" && <Proof reference={reference} />}
+          {show === "checks" && <Checks reference={reference} />}
           {show === "where" && <Where overview={data} />}
           {show === "events" && <Happened subject={version.reference} />}
         </Tabs.Content>

@@ -51,12 +51,14 @@ class BuildCalls(Calls):
         number: str | None = None,
         bump: Part | None = None,
         tags: Mapping[str, str] | None = None,
+        unless_same: bool = False,
         key: str | None = None,
     ) -> work.Operation:
-        """Start a run; its payload has been uploaded."""
+        """Start a run; its payload has been uploaded.  With ``unless_same`` raises `Refused` with the code ``nothing-new``
+        where a version was built of all the same."""
         body = wire.BuildRequest(
             sheet=sheet, values=dict(values or {}), payload=dict(payload or {}), region=region, number=number,
-            bump=bump, tags=dict(tags or {}),
+            bump=bump, tags=dict(tags or {}), unless_same=unless_same,
         )  # fmt: skip
         return work.Operation.model_validate(self._create("/builds", body.model_dump(mode="json"), key))
 

@@ -85,6 +85,9 @@ class BuildRequest(Wire):
     number: str | None = Field(default=None, description="Instead of the sheet's.")
     bump: Bump | None = None
     tags: dict[str, str] = {}
+    unless_same: bool = Field(
+        default=False, description="Refuse with the code nothing-new where a version was built of all the same already."
+    )
 
 
 class BuildPlan(Plan):
@@ -94,6 +97,9 @@ class BuildPlan(Plan):
     base: str
     region: str
     machine_size: str
+    same_as: str | None = Field(
+        description="The version that was built of the same sheet, values, payload and base content already."
+    )
     earlier_seconds: float | None = Field(description="How long the last run of this sheet took that succeeded.")
     steps: list[SheetStep]
 

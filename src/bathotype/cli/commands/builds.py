@@ -52,6 +52,10 @@ def register(parsers: Subparsers) -> None:
     number.add_argument("--number", help="instead of the sheet's, such as 1.4.0")
     number.add_argument("--bump", choices=("patch", "minor", "major"), help="the number after the line's highest")
     tags(parser)
+    parser.add_argument(
+        "--unless-same", action="store_true",
+        help="start nothing where a version was built of the same sheet, values, payload and base already",
+    )  # fmt: skip
     parser.add_argument("--plan", action="store_true", help="show what would happen and every obstacle, and stop")
 
     inner = group(parsers, "builds", "runs of build sheets")
@@ -196,10 +200,16 @@ def _build(client: Client, given: argparse.Namespace) -> int | None:
                     ("from", plan.base),
                     ("machine", f"{plan.machine_size} in {plan.region}"),
                     ("payload", ", ".join(f"{n} ({iec(f.bytes)})" for n, f in payload.items())),
+                    ("same as", plan.same_as),
                     ("last run", seconds(plan.earlier_seconds) if plan.earlier_seconds else None),
                 ]
             )
         return show_plan(plan, given)
+    if given.unless_same and plan.same_as:
+        emit_json({"nothing_new": plan.same_as}) if given.json else out(
+            f"nothing new: {plan.same_as} is of all the same"
+        )
+        return None
     if not plan.blockers:  # else the service says them all, and nothing is sent before
         asked["region"] = plan.region
         payload = _uploaded(client, given, plan.region, payload, payload_files(sheet, folder))

@@ -185,7 +185,7 @@ def _list(client: Client, given: argparse.Namespace) -> None:
                 iec(v.sizes.used),
                 iec(v.sizes.new),
                 _findings(v),
-                v.source.get("machine") or _origin(v),
+                _origin(v) or v.source.get("machine"),
                 v.created_at,
             )
             for v in versions
@@ -304,7 +304,9 @@ def _made_by(v: Version) -> str | None:
 
 
 def _origin(v: Version) -> str | None:
-    """The file or the version that it was made of."""
+    """The sheet, the file or the version that it was made of."""
+    if v.source.get("sheet"):
+        return f"sheet {v.source['sheet']}"
     return v.adopted_from or v.source.get("file") or v.source.get("edited_from")
 
 

@@ -67,6 +67,9 @@ class VersionFacts:
     pin_only: bool
     shared_with: tuple[str, ...]
     now: datetime
+    #: Whether the line demands passed checks before a release; whether the last ones passed, None where none was run.
+    proven_first: bool = False
+    proven: bool | None = None
 
 
 def version_offers(caller: Caller, facts: VersionFacts) -> list[Offer]:
@@ -80,6 +83,7 @@ def _version_offers(facts: VersionFacts) -> Iterator[tuple[Verb, Offer]]:
     if state in (VersionState.STAGED, VersionState.SUNSET):
         yield Verb.OPERATE, _release(facts)
     yield Verb.OPERATE, _launch(facts)
+    yield Verb.OPERATE, _prove(facts)
     yield Verb.OPERATE, _replicate(facts)
     yield Verb.SHARE, _share(facts)
     gone = state == VersionState.PURGED
@@ -124,7 +128,23 @@ def _release(facts: VersionFacts) -> Offer:
         which = "of high severity" if facts.demands == "high" else "that its line demands to be accepted"
         why = f"{plural(facts.blocking, 'finding')} {which} {_is(facts.blocking)} open."
         return Offer("release", title, False, (why,), Way("Look at the findings", "findings"))
+    if facts.proven_first and not facts.proven:
+        why = "Its line demands that checks have passed."
+        return Offer("release", title, False, (why, _proven_says(facts)), Way("Prove it", "prove"))
     return Offer("release", title, True, ("Launches of the bare line take it, if it is the newest.",))
+
+
+def _prove(facts: VersionFacts) -> Offer:
+    if facts.usage.state == VersionState.PURGED or not facts.regions:
+        why = f"No region holds a sound replica of {facts.usage.reference}."
+        return Offer("prove", "Prove it", False, (why,))
+    return Offer("prove", "Prove it", True, ("A throwaway instance of it is judged by checks.", _proven_says(facts)))
+
+
+def _proven_says(facts: VersionFacts) -> str:
+    if facts.proven is None:
+        return "It has not been proven yet."
+    return "Its last checks passed." if facts.proven else "Its last checks did not all pass."
 
 
 def _is(count: int) -> str:

@@ -67,7 +67,7 @@ class Machine(Part):
 
     region: str | None = Field(default=None, description="Left out: where the base is.")
     zone: str | None = None
-    size: str = Field(default="small", max_length=100)
+    size: str | None = Field(default=None, max_length=100, description="Left out: the size of the base's source.")
     tags: dict[str, str] = Field(default={}, max_length=50)
     isolated: bool = Field(default=False, description="Whether it has no network.")
     ready_seconds: int = Field(default=900, ge=10, le=7200, description="How long its first boot may take.")

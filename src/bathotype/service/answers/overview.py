@@ -30,7 +30,7 @@ from bathotype.service.answers.lines import line_answer
 from bathotype.service.answers.operations import offers_answer, operation_answers
 from bathotype.service.answers.rules import allowance_answer
 from bathotype.service.answers.versions import shown
-from bathotype.service.catalogue import holds_now, ready_regions, reference_of, usage_of
+from bathotype.service.catalogue import holds_now, last_checks, ready_regions, reference_of, usage_of
 from bathotype.service.history import Course, course_of
 from bathotype.service.records import (
     Account,
@@ -483,6 +483,8 @@ def version_overview(session: Session, caller: Principal, version: Version, shar
         pin_only=answer.pin_only,
         shared_with=tuple(shared),
         now=utcnow(),
+        proven_first=version.line.proven_first,
+        proven=checked.passed if (checked := last_checks(session, version.id, caller.account_id)) else None,
     )
     offers = version_offers(offers_caller(caller), facts)
     if not own:

@@ -32,6 +32,7 @@ from bathotype.service import lifecycle
 from bathotype.service.guests.building import BuildMachine, open_payload
 from bathotype.service.guests.clone import InsideClone
 from bathotype.service.guests.power import shut_down
+from bathotype.service.identities import read_identity
 from bathotype.service.kinds.basedisks import BaseDisks
 from bathotype.service.kinds.capture import CaptureKind, CaptureMemo, CaptureParams
 from bathotype.service.kinds.generalizing import need_tools
@@ -53,7 +54,7 @@ from bathotype.service.records import BuildRun, CheckRun, Line, Upload, Version
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.shares import still_granted
 from bathotype.service.vault import Vault
-from bathotype.sites.protocol import Site
+from bathotype.sites.protocol import Site, SiteMachine
 
 _PIECE = 1024 * 1024
 
@@ -79,6 +80,7 @@ class BuildParams(CaptureParams):
     base_digest: str
     sheet: str
     sheet_digest: str
+    machine_size: str
     values: dict[str, Scalar] = {}
     payload: dict[str, PayloadSource] = {}
 
@@ -128,14 +130,14 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         wants, params = self._sheet.machine, self.params
         return TemporaryMachine(
             self.context, BaseDisks(self.context, params.base_id, params.region), params.region,
-            f"build-{self.context.id}", wants.size, wants.zone, wants.isolated, params.tags, wants.ready_seconds,
+            f"build-{self.context.id}", params.machine_size, wants.zone, wants.isolated, params.tags, wants.ready_seconds,
         )  # fmt: skip
 
     @cached_property
     def _throwaway(self) -> TemporaryMachine:
         wants, params = self._sheet.machine, self.params
         return throwaway(
-            self.context, params.version_id, params.region, wants.size, self._sheet.checks, tags=params.tags,
+            self.context, params.version_id, params.region, params.machine_size, self._sheet.checks, tags=params.tags,
             ready_seconds=wants.ready_seconds,
         )  # fmt: skip
 
@@ -269,6 +271,14 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         self.memo.shut_down = False
         self.save()
 
+    def identity_now(self, machine: SiteMachine) -> dict[str, Any]:
+        """What it says of itself.  That is not remembered: the machine is nobody's, and will be gone."""
+        try:
+            with self.site.agent(machine.id) as agent:
+                return read_identity(agent)
+        except BathotypeError:
+            return {}
+
     def snapshot(self) -> None:
         """The disks of the machine, which is off."""
         if self.memo.snapshot is None:
@@ -317,7 +327,7 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
             if session.get(CheckRun, context.id) is None:
                 begin_checks(
                     session, context.account_id, context.id, params.version_id, region=params.region,
-                    size=self._sheet.machine.size, checks=CHECKS.dump_python(checks, mode="json", by_alias=True),
+                    size=params.machine_size, checks=CHECKS.dump_python(checks, mode="json", by_alias=True),
                 )  # fmt: skip
         self._temporary.remove()
         self._throwaway.ensure_base()

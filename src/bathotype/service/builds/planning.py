@@ -9,15 +9,16 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.errors import Invalid, NotFound, Refused
 from bathotype.core.sheets.sheet import Checked, Sheet, read_sheet
+from bathotype.core.sheets.steps import UpdatePackages
 from bathotype.service.access.principals import Principal
 from bathotype.service.builds.kind import Build, BuildParams, PayloadSource, unbegun
-from bathotype.service.catalogue import find_line, ready_regions
+from bathotype.service.catalogue import find_line, machine_size_of, ready_regions, reference_of
 from bathotype.service.imagefiles import find_upload
 from bathotype.service.kinds.making import start_making
 from bathotype.service.launching import AtSite, ask_site, plan_launch
 from bathotype.service.numbering import NUMBER_ADVICE, check_number, claimable, next_number
 from bathotype.service.reach import Reach
-from bathotype.service.records import BuildRun, Operation
+from bathotype.service.records import BuildRun, Operation, Version
 from bathotype.service.records.base import new_id, utcnow
 from bathotype.service.shares import find_usable, in_regions
 from bathotype.service.vault import missing_secrets
@@ -107,7 +108,8 @@ def plan_build(
         reference=reference,
         base=machine.reference,
         region=asked.region,
-        machine_size=sheet.machine.size,
+        machine_size=sheet.machine.size or machine_size_of(base),
+        same_as=_same(session, caller, body, asked, base),
         earlier_seconds=earlier,
         steps=[wire.SheetStep(id=step.id, do=step.do, why=step.why) for step in sheet.steps],
     )
@@ -141,10 +143,35 @@ def _earlier(session: Session, caller: Principal, sheet: str) -> float | None:
     return (ended - began).total_seconds() if began and ended else None
 
 
+def _same(session: Session, caller: Principal, body: wire.BuildRequest, asked: Asked, base: Version) -> str | None:
+    """The version that was built of all the same, if there is one.  Which updates are out is not known before a machine
+    runs: a sheet that updates packages is never the same."""
+    if any(isinstance(step, UpdatePackages) for step in asked.sheet.steps):
+        return None
+    query = (
+        select(Version)
+        .join(BuildRun, BuildRun.operation_id == Version.operation_id)
+        .where(
+            BuildRun.account_id == caller.account_id,
+            BuildRun.digest == asked.checked.digest,
+            BuildRun.base_digest == base.content_digest,
+            BuildRun.values == dict(asked.checked.values),
+            BuildRun.payload == {name: given.sha256 for name, given in body.payload.items()},
+            Version.state.in_(("staged", "released")),
+        )
+        .order_by(Version.sort_key.desc())
+        .limit(1)
+    )
+    found = session.scalar(query)
+    return reference_of(found) if found is not None else None
+
+
 def record_build(session: Session, reach: Reach, caller: Principal, body: wire.BuildRequest, asked: Asked) -> Operation:
     """Record the run.  Raises `Refused` with every obstacle."""
     sheet = asked.sheet
     plan = plan_build(session, reach, caller, body, asked, lock=True)
+    if body.unless_same and plan.same_as:
+        raise Refused(f"Nothing new: {plan.same_as} was built of all the same.", code="nothing-new")
     if plan.blockers:
         raise Refused(" ".join(plan.blockers), code="build-refused")
     base, _ = find_usable(session, caller, sheet.base, lock="share")
@@ -167,6 +194,7 @@ def record_build(session: Session, reach: Reach, caller: Principal, body: wire.B
         base_id=base.id,
         base=plan.base,
         base_digest=base.content_digest,
+        machine_size=plan.machine_size,
         sheet=body.sheet,
         sheet_digest=asked.checked.digest,
         values=dict(asked.checked.values),

@@ -12,6 +12,7 @@ from bathotype.core.checks.versions import is_at_least
 from bathotype.core.errors import BathotypeError
 from bathotype.core.guest.agent import AgentRefused
 from bathotype.core.guest.answers import plain
+from bathotype.core.units import iec
 from bathotype.service.guests.programs import GuestPrograms
 from bathotype.sites.protocol import Site
 
@@ -162,4 +163,4 @@ class _Judged(GuestPrograms):
             return False, f"The agent does not tell how full {check.mounted_at} is."
         used, total = found
         percent = 100 * used / max(total, 1)
-        return percent <= check.at_most_percent, f"{percent:.1f} % of {total} bytes are used."
+        return percent <= check.at_most_percent, f"{percent:.1f} % of {iec(total)} are used."

@@ -120,7 +120,8 @@ def judge_all(
         context.progress(number, len(checks))
         found.append(judge(site, machine, check, stop=context.check, boot_seconds=boot_seconds))
     for one in found:
-        context.log(f"{one.id}: {'passed' if one.passed else 'NOT SO'}, {one.demands} {one.evidence}".strip(),
+        seen = f" Seen: {one.evidence}" if one.evidence else ""
+        context.log(f"{one.id}: {'passed' if one.passed else 'not so'}: {one.demands.rstrip('.')}.{seen}",
                     "info" if one.passed else "warning")  # fmt: skip
     return found
 
