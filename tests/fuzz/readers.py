@@ -31,6 +31,8 @@ from bathotype.core.generalize.residue import SourceIdentity, scan
 from bathotype.core.guest.agent import GuestAgent
 from bathotype.core.guest.archive import TarTree
 from bathotype.core.guest.files import GuestDisk
+from bathotype.core.sheets.packages import MANAGERS, changed_packages
+from bathotype.core.sheets.sheet import read_sheet
 
 _PIECE, _A_PATCH, _MOST_PATCHES = 64, 8, 12
 _MOST_PATHS = 400
@@ -266,6 +268,24 @@ def profile(data: bytes) -> None:
     load_profile(patched(base, data).whole.decode("utf-8", "replace"))
 
 
+_SHEET = b"""sheet: t
+base: a@1.0.0
+parameters: {p: {type: number, default: 1, allowed: [1, 2]}}
+payload: {f: {file: f}}
+steps: [{id: a, do: put-file, payload: f, to: '/etc/{p}'}, {id: b, do: run-script, script: x, only_if: {p: 1}}]
+checks: [{id: c, is: port, port: 80}, {id: d, is: package, package: x, at_least: '1'}]
+result: {line: b, bump: minor}
+"""
+
+
+def sheet(data: bytes) -> None:
+    """Build sheets, and what package managers print in a machine that runs them."""
+    read_sheet(patched(_SHEET, data).whole.decode("utf-8", "replace"), {"p": 2} if data[:1] < b"\x80" else None)
+    printed = patched(b"a\t1.0-1\tinstalled\nInst curl [7.1]\nlibc-0.7-r5 < 1\n", data).whole.decode("utf-8", "replace")
+    for manager in MANAGERS:
+        changed_packages(manager.read_installed(printed), dict.fromkeys(manager.read_outstanding(printed), ""))
+
+
 def formats(data: bytes) -> None:
     """Files that hold a disk."""
     from tests.core.test_formats import read_hostile, small_files
@@ -276,7 +296,7 @@ def formats(data: bytes) -> None:
 
 
 READERS: dict[str, Callable[[bytes], None]] = {
-    f.__name__: f for f in (ext4, journal, disk, tables, fat, ntfs, archive, agent, profile, formats)
+    f.__name__: f for f in (ext4, journal, disk, tables, fat, ntfs, archive, agent, profile, sheet, formats)
 }
 
 

@@ -143,6 +143,29 @@ def test_nothing_new_starts_nothing(system: System, base: str, tmp_path: Path, c
         assert client.plan_build(SHEET, values={"station": "outer"}).same_as is None, "updates may be out"
 
 
+def test_lineage_tells_what_is_built_on_what_and_what_is_behind(system: System, base: str, cli: Any) -> None:
+    def build(of: str, line: str) -> None:
+        text = short("- {id: a, do: put-file, content: a, to: /etc/a}", line=line, release=True, bump="minor")
+        client.wait(client.build(text.replace("base: built@1.0.0", f"base: {of}")).id)
+
+    with system.core as client:
+        client.create_line("middle")
+        client.create_line("top")
+        build("built@1.0.0", "middle")
+        build("middle", "top")
+        found = client.lineage("middle")
+        assert [(b.reference, b.moved) for b in found.bases] == [("built@1.0.0", True)], "1.1.0 was released since"
+        assert [(b.reference, b.base, b.behind, b.sheet) for b in found.built] == [
+            ("top@1.0.0", "middle@1.0.0", False, "short")
+        ]  # fmt: skip
+        build("built", "middle")
+        below = {b.reference: (b.depth, b.behind) for b in client.lineage("built").built}
+        assert below == {"middle@1.1.0": (1, False), "top@1.0.0": (2, True)}
+        assert [b.reference for b in client.lineage("top").bases] == ["middle@1.0.0", "built@1.0.0"]
+    told = cli("lines", "lineage", "built")
+    assert "behind middle@1.0.0" in told.stdout and "1 version is behind" in told.stderr
+
+
 def test_an_isolated_machine_reaches_no_repository(system: System, base: str) -> None:
     text = short("- {id: a, do: install-packages, packages: [tide-logger]}") + "machine: {isolated: true}\n"
     with system.core as client, pytest.raises(OperationFailed, match="the network is unreachable"):

@@ -17,6 +17,11 @@ export const ask = {
       queryKey: ["line", name],
       queryFn: () => answer(http.GET("/api/v1/lines/{name}/overview", { params: { path: { name } } })),
     }),
+  lineage: (name: string) =>
+    queryOptions({
+      queryKey: ["lineage", name],
+      queryFn: () => answer(http.GET("/api/v1/lines/{name}/lineage", { params: { path: { name } } })),
+    }),
   history: (name: string, days = 120) =>
     queryOptions({
       queryKey: ["history", name, days],

@@ -8,6 +8,7 @@ import { Confirm, PlanShown } from "~/parts/dialog";
 import { Choice, NameField } from "~/parts/form";
 import { ShareDialog } from "~/people/share-dialog";
 import { to } from "~/parts/text";
+import { DemandDialog } from "./demand-dialog";
 import { ImportDialog } from "./import-dialog";
 
 type Given = { name: string; close: () => void; versions: Schema["Version"][] };
@@ -17,6 +18,7 @@ export function LineDialog({ verb, ...given }: Given & { verb: string }) {
   if (verb === "mark") return <MarkDialog {...given} />;
   if (verb === "placement") return <PlacementDialog {...given} />;
   if (verb === "share") return <ShareDialog subject={given.name} close={given.close} />;
+  if (verb === "demand") return <DemandDialog {...given} />;
   if (verb === "import") return <ImportDialog line={given.name} close={given.close} />;
   return null;
 }

@@ -13,6 +13,7 @@ import { Table } from "~/parts/table";
 import { day, iec, plural, to } from "~/parts/text";
 import { TideChart } from "~/parts/tide-chart";
 import { LineDialog } from "./dialogs";
+import { Lineage } from "./lineage";
 
 /** Which version of a line runs where, since when, and what will be cut off. */
 export function Component() {
@@ -49,6 +50,7 @@ export function Component() {
       {history.data && data.line.running > 0 && <TideChart history={history.data} />}
       <Heading>Versions</Heading>
       {versions.data && <Versions versions={versions.data.items} runs={data.runs} />}
+      <Lineage name={name} />
       <Heading>Where they are kept</Heading>
       {replicas.data && <Kept rows={replicas.data.items} />}
       <Heading>Who runs it</Heading>

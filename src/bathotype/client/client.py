@@ -23,7 +23,7 @@ from bathotype.client.secrets import SecretCalls
 from bathotype.client.sharing import SharingCalls
 from bathotype.client.transport import PATIENCE, NotSignedIn, Transport, if_match
 from bathotype.core.lifecycle.purpose import Purpose
-from bathotype.wire import fleet
+from bathotype.wire import fleet, lineage
 from bathotype.wire import machines as site
 from bathotype.wire import operations as work
 from bathotype.wire import versions as catalogue
@@ -135,6 +135,10 @@ class Client(
         checks must have passed; what is left out stays as it is."""
         body = {"severity": severity, "proven_first": proven_first}
         return self._transport.one(catalogue.Line, "PUT", f"/lines/{line}/demands", json=body)
+
+    def lineage(self, line: str) -> lineage.Lineage:
+        """What a line is built on, and what is built on it."""
+        return self._transport.one(lineage.Lineage, "GET", f"/lines/{line}/lineage")
 
     def marks(self, line: str) -> list[catalogue.Mark]:
         """A line's marks with their history."""

@@ -6,9 +6,10 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command, group
-from bathotype.cli.output import emit_json, facts, out, table
+from bathotype.cli.output import emit_json, facts, out, say, table
 from bathotype.core.errors import Invalid
 from bathotype.core.lifecycle.references import parse_reference
+from bathotype.core.units import plural
 
 if TYPE_CHECKING:
     from bathotype.client import Client
@@ -29,6 +30,12 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--about", default="")
     command(inner, "list", _list, "list the account's lines", examples="  bathotype lines list --json")
     parser = command(inner, "show", _show, "show one line", examples="  bathotype lines show gauge-collector")
+    parser.add_argument("name")
+
+    parser = command(
+        inner, "lineage", _lineage, "show what a line is built on, what is built on it, and what is behind its base",
+        examples="  bathotype lines lineage gauge-collector",
+    )  # fmt: skip
     parser.add_argument("name")
 
     parser = command(
@@ -70,6 +77,29 @@ def _demand(client: Client, given: argparse.Namespace) -> None:
         raise Invalid("Nothing is demanded.", advice="Give a severity, or --proven yes.")
     line = client.demand(given.name, given.severity, proven_first=given.proven and given.proven == "yes")
     emit_json(line) if given.json else out(f"{line.name} demands that {_demanded(line)}")
+
+
+def _lineage(client: Client, given: argparse.Namespace) -> None:
+    found = client.lineage(given.name)
+    if given.json:
+        return emit_json(found)
+    rows = [
+        *(("built on", b.reference, f"{b.newest} is out" if b.moved else "", "") for b in reversed(found.bases)),
+        ("the line", found.newest or found.line, "", ""),
+        *(
+            (
+                f"built on it{'.' * (b.depth - 1)}",
+                b.reference,
+                f"behind {b.base}" if b.behind else f"from {b.base}",
+                b.sheet,
+            )
+            for b in found.built
+        ),
+    ]
+    table(("", "version", "base", "sheet"), rows)
+    if behind := sum(b.behind for b in found.built) + sum(b.moved for b in found.bases[:1]):
+        say(f"{plural(behind, 'version')} {'is' if behind == 1 else 'are'} behind the base: build again.")
+    return None
 
 
 def _demanded(line: Line) -> str:

@@ -213,6 +213,8 @@ class LineFacts:
     versions: int
     source: str
     placed: tuple[str, ...]
+    demands: str = "high"
+    proven_first: bool = False
 
 
 def line_offers(caller: Caller, facts: LineFacts) -> list[Offer]:
@@ -248,6 +250,9 @@ def _line_offers(facts: LineFacts) -> Iterator[tuple[Verb, Offer]]:
         if facts.placed
         else "Released versions stay where they are made."
     )
+    proven = ", and its last checks have passed" if facts.proven_first else ""
+    needs = f"Findings of severity {facts.demands} and above are accepted{proven}."
+    yield Verb.OPERATE, Offer("demand", "Say what a release needs", True, (needs,))
     yield Verb.OPERATE, Offer("placement", "Say where its versions shall be", True, (placed,))
     if facts.versions:
         yield Verb.OPERATE, Offer("mark", "Set a mark", True, ("A movable name for one version, such as stable.",))

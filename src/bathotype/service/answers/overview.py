@@ -376,7 +376,9 @@ def line_overview(session: Session, caller: Principal, line: Line) -> wire.LineO
         behind=behind,
         running=total,
         versions=len(counts),
-        source=str(last.source.get("machine", "")) if last else "",
+        source=_came_from(last) if last else "",
+        demands=line.demands,
+        proven_first=line.proven_first,
         placed=tuple(
             session.scalars(
                 select(Placement.region)
@@ -497,6 +499,12 @@ def version_overview(session: Session, caller: Principal, version: Version, shar
         children=list(usage.children) if own else [],
         shared_with=shared,
     )
+
+
+def _came_from(version: Version) -> str:
+    """The machine or the sheet that a version was made of."""
+    sheet = version.source.get("sheet")
+    return f"sheet {sheet}" if sheet else str(version.source.get("machine", ""))
 
 
 # An instance

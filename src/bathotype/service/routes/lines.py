@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 from bathotype.core.errors import NotFound, Refused
 from bathotype.core.lifecycle.references import check_name
 from bathotype.service import audit, lifecycle
+from bathotype.service.answers.lineage import lineage_of
 from bathotype.service.answers.lines import line_answer, lines_of
 from bathotype.service.answers.versions import versions_of
 from bathotype.service.catalogue import find_line, find_version
@@ -22,6 +23,7 @@ from bathotype.service.routes.paging import Paged
 from bathotype.service.routes.route import api_router
 from bathotype.wire import versions as wire
 from bathotype.wire.common import Page
+from bathotype.wire.lineage import Lineage
 
 router = api_router("/lines", tags=["lines"])
 
@@ -62,6 +64,13 @@ def show_line(name: str, caller: Reader, reads: ReadsOf) -> wire.Line:
     """One line."""
     with reads.session() as session:
         return line_answer(session, find_line(session, caller, name))
+
+
+@router.get("/{name}/lineage")
+def show_lineage(name: str, caller: Reader, reads: ReadsOf) -> Lineage:
+    """Which versions the line is built on, and which lines are built on it; and who is behind its base."""
+    with reads.session() as session:
+        return lineage_of(session, caller, find_line(session, caller, name))
 
 
 @router.put("/{name}/demands")
