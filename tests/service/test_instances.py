@@ -120,6 +120,23 @@ def test_each_instance_is_itself_and_is_followed(office: Office) -> None:
         assert told == ["instance.running", "instance.lost", "instance.running"], "each change once"
 
 
+def test_a_machine_of_an_operation_under_way_is_no_instance(office: Office) -> None:
+    reference = office.version("brief@1.0.0")
+    office.launched(reference, "brief-1")
+    with office.core as client:
+        operation = client.prove(reference)
+        base = office.site().machine(str(client.instance("brief-1").machine_id)).created_from
+        for name, tag in (("ours", operation.id), ("nobodys", "op-0-0")):
+            office.site().create_machine(
+                key=name, name=name, region="skerry-1", zone=None, machine_size="small", boot_disk=str(base),
+                tags={**TAGS, "bathotype-operation": tag},
+            )  # fmt: skip
+        office.upkeep("instances")
+        assert [i.name for i in client.instances(version=reference) if i.origin == "found"] == ["nobodys"]
+        office.runner.run(operation.id)
+        assert client.operation(operation.id).state == "succeeded", "a site in memory is enough to prove a version"
+
+
 def test_one_identity_in_two_machines_is_an_alert_until_one_is_gone(office: Office) -> None:
     reference = office.version("twins@1.0.0", mode="as-is")
     office.launched(reference, "copy-1", "copy-2")

@@ -22,7 +22,7 @@ from bathotype.service.admission import judge
 from bathotype.service.database import Database
 from bathotype.service.guests.firstboot import alert_subject, note_differences, read_seen
 from bathotype.service.identities import forget_identity, read_identity, remember_identity
-from bathotype.service.records import Account, BaseDisk, Instance, Version
+from bathotype.service.records import Account, BaseDisk, Instance, Operation, Version
 from bathotype.service.records.base import CHANGE, new_id, utcnow
 from bathotype.service.shares import shares_of_version
 from bathotype.service.upkeep.duty import Duty, Turn
@@ -93,9 +93,26 @@ class Follower:
         known = set(
             session.scalars(select(Instance.site_machine).where(Instance.site_machine.in_([m.id for m in fresh])))
         )
+        temporary = self._temporary(session, fresh)
         for machine in fresh:
-            if machine.id not in known:
+            if machine.id not in known and machine.id not in temporary:
                 self._found(session, machine, bases[machine.created_from])
+
+    def _temporary(self, session: Session, machines: list[SiteMachine]) -> set[str]:
+        """Ids of machines that an operation has made for its own time: builds, throwaway instances.
+
+        The tag alone is not believed, for anybody at the site can set it: the operation is the account's, and has not ended
+        or not cleaned up.
+        """
+        tagged = {m.id: m.tags["bathotype-operation"] for m in machines if m.tags.get("bathotype-operation")}
+        if not tagged:
+            return set()
+        under_way = Operation.state.in_(("queued", "running")) | ~Operation.leftovers_removed
+        of_ours = select(Operation.id).where(
+            Operation.id.in_(set(tagged.values())), Operation.account_id == self._account, under_way
+        )
+        busy = set(session.scalars(of_ours))
+        return {machine for machine, operation in tagged.items() if operation in busy}
 
     def _follow(self, session: Session, instance_id: str, machine: SiteMachine | None) -> None:
         # If somebody changes the instance now, or has changed it since the list was requested, the list is out of date:
