@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import base64
 import json
 from pathlib import Path
+from urllib.parse import quote
 
 import pytest
 import yaml
@@ -14,8 +16,10 @@ from bathotype.core.errors import BathotypeError, Invalid
 from bathotype.core.sheets.document import read_document
 from bathotype.core.sheets.lock import check_lock, lock_of, lock_path, read_lock
 from bathotype.core.sheets.packages import MANAGERS, Wanted, changed_packages, unmet_packages
+from bathotype.core.sheets.secrecy import Mask, held_in
 from bathotype.core.sheets.sheet import applies, read_sheet, schema
 from bathotype.core.sheets.steps import PutFile, RunScript
+from tests.support import Memory
 
 SHEET = """\
 sheet: logging
@@ -160,3 +164,23 @@ def test_what_package_managers_print() -> None:
     before, after = {"a": "1", "b": "1", "c": "1"}, {"a": "2", "c": "1", "d": "1"}
     assert changed_packages(before, after) == ["a 1 -> 2", "b (removed)", "d 1 (new)"]
     assert len(unmet_packages([Wanted("a", "1"), Wanted("b"), Wanted("d")], after)) == 2
+
+
+@given(st.text(min_size=8, max_size=60).filter(lambda text: "\0" not in text), st.text(max_size=5), st.text(max_size=5))
+def test_a_secret_is_found_and_hidden_in_every_form(value: str, before: str, behind: str) -> None:
+    try:
+        whole = f"{before}{value}{behind}".encode()
+    except UnicodeEncodeError:
+        return  # half of a character is no text that anybody can give
+    for text in (
+        whole,
+        base64.b64encode(whole),
+        base64.urlsafe_b64encode(whole),
+        quote(value).encode(),
+        whole.hex().encode(),
+    ):
+        disk = Memory(b"\1" * 70_000 + text + b"\2" * 70_000)
+        if len(value.encode()) >= 12:
+            assert held_in(disk, {"s": value}), text
+    told = Mask([value]).hide(f"it is {value}, {value.encode().hex()}")
+    assert value not in told.replace("•", "") or set(value) <= {"•"}

@@ -12,7 +12,7 @@ import pytest
 
 from bathotype.client import Client
 from bathotype.core.errors import Forbidden, Refused
-from tests.support import System
+from tests.support import System, until
 
 #: Of many kinds: passwords, keys, tokens, with every character that a form may change.
 KINDS = [
@@ -25,6 +25,9 @@ KINDS = [
 
 @pytest.fixture(scope="module")
 def base(system: System) -> str:
+    with system.core as client:
+        for number, value in enumerate(KINDS):
+            client.set_secret(f"kind-{number}", value, about=f"kind {number}")
     return system.captured("secretive", number="1.0.0")
 
 
@@ -48,8 +51,6 @@ def everything(system: System) -> bytes:
 
 def test_secrets_are_set_by_stewards_and_never_shown(system: System, base: str, cli: Any) -> None:
     with system.core as client:
-        for number, value in enumerate(KINDS):
-            client.set_secret(f"kind-{number}", value, about=f"kind {number}")
         told = client.secrets()
         assert len(told) == len(KINDS) and not any("value" in row.model_dump() for row in told)
         with pytest.raises(Exception, match="8 characters") as refused:
@@ -88,6 +89,25 @@ def test_a_failing_run_tells_no_secret(system: System, base: str) -> None:
             client.wait(operation.id)
         told = str(failed.value) + " ".join(line.text for line in client.operation_log(operation.id))
     assert KINDS[0] not in told and KINDS[2] not in told and "••••••" in told
+
+
+def test_a_secret_that_is_changed_meanwhile_is_looked_for_as_it_was(system: System, base: str) -> None:
+    text = (
+        "sheet: changing\nbase: secretive@1.0.0\nsteps:\n- {id: leak, do: run-script, secrets: {S: changing}, "
+        'script: "echo $S > /etc/leak"}\n- {id: wait, do: wait-for, file: /etc/go}\n'
+        "result: {line: secretive, number: 5.0.0}\n"
+    )
+    with system.core as client:
+        client.set_secret("changing", "the-first-value-of-it")
+        operation = client.build(text)
+        until(lambda: client.build_run(operation.id).steps[1].state == "running")
+        client.set_secret("changing", "the-second-value-of-it")
+        machine = system.site().machine_named("skerry-1", f"build-{operation.id}")
+        assert machine is not None
+        with system.site().agent(machine.id) as agent:
+            agent.write_file("/etc/go", b"x")
+        client.wait(operation.id)
+        assert [f.rule for f in client.findings("secretive@5.0.0") if f.severity == "high"] == ["used-secret"]
 
 
 @pytest.mark.parametrize("form", ["as it is", "in base64", "in a URL", "in hexadecimal"])

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Collection, Mapping
 
 from cryptography.fernet import Fernet, InvalidToken
 from sqlalchemy import select
@@ -30,8 +30,11 @@ class Vault:
         row.sealed, row.about, row.set_by, row.set_at = self._box.encrypt(value.encode()).decode(), about, by, utcnow()
         return row
 
-    def open(self, session: Session, account_id: str, names: Collection[str], *, operation: str) -> dict[str, str]:
-        """The values for an operation; that it was given them is recorded.  Raises `NotFound` for what is not there."""
+    def give(self, session: Session, account_id: str, names: Collection[str], *, operation: str) -> dict[str, str]:
+        """The values for an operation, still sealed; that it was given them is recorded.
+
+        Raises `NotFound` for what is not there.
+        """
         found = {}
         for name in sorted(names):
             row = session.get(Secret, (account_id, name))
@@ -39,18 +42,22 @@ class Vault:
                 raise NotFound(
                     f"There is no secret {name}.", advice=f"A steward sets it: `bathotype secrets set {name}`."
                 )
-            try:
-                found[name] = self._box.decrypt(row.sealed.encode()).decode()
-            except InvalidToken as error:
-                raise Unavailable(
-                    f"The secret {name} cannot be decrypted on this host.",
-                    advice="Give every process the same BATHOTYPE_SECRET_FILE.",
-                    code="secret-differs",
-                ) from error
+            found[name] = row.sealed
             row.used_at, row.used_by = utcnow(), operation
         if found:
             audit.record(session, account_id, "bathotype", "secrets.used", operation, after={"names": sorted(found)})
         return found
+
+    def opened(self, sealed: Mapping[str, str]) -> dict[str, str]:
+        """The values themselves.  Raises `Unavailable` on a host that has another secret file."""
+        try:
+            return {name: self._box.decrypt(text.encode()).decode() for name, text in sealed.items()}
+        except InvalidToken as error:
+            raise Unavailable(
+                f"The secrets {', '.join(sorted(sealed))} cannot be decrypted on this host.",
+                advice="Give every process the same BATHOTYPE_SECRET_FILE.",
+                code="secret-differs",
+            ) from error
 
 
 def missing_secrets(session: Session, account_id: str, names: Collection[str]) -> list[str]:

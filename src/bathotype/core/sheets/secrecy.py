@@ -33,7 +33,12 @@ def forms_of(value: str) -> dict[str, list[bytes]]:
         "in a URL": [quoted, quote(value).encode(), quoted.replace(b"%20", b"+")],
         "in hexadecimal": [raw.hex().encode(), raw.hex().upper().encode()],
     }
-    return {name: list(dict.fromkeys(form for form in forms if len(form) >= LEAST)) for name, forms in found.items()}
+    seen: set[bytes] = set()
+    told = {}
+    for name, forms in found.items():  # a value that a URL need not change is told as it is
+        told[name] = [form for form in dict.fromkeys(forms) if len(form) >= LEAST and form not in seen]
+        seen |= set(told[name])
+    return told
 
 
 class Mask:

@@ -86,10 +86,15 @@ class BuildParams(CaptureParams):
 
 
 class BuildMemo(CaptureMemo):
-    """``machine`` is the temporary machine; ``begun`` says that steps have changed it already."""
+    """``machine`` is the temporary machine; ``begun`` says that steps have changed it already.
+
+    ``sealed`` are the secrets that it was given, encrypted: what is looked for afterwards are these values, whatever the
+    account's secrets are by then.
+    """
 
     machine: str = ""
     begun: bool = False
+    sealed: dict[str, str] = {}
     first_boots: int = 0
     delivered: list[str] = []
 
@@ -208,12 +213,14 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
             context.log("The steps were interrupted: they begin again in a new machine.", "warning")
             self.prepare()
         self.memo.begun = True
+        with context.session() as session:
+            self.memo.sealed = self._vault.give(session, context.account_id, sheet.secrets, operation=context.id)
         self.save()
         noted = unbegun(sheet)
         self._note(noted)
         around = BuildMachine(
-            self.site, self.machine_id, open_payload(self._payload()), self._secrets(), self._restart, context.log,
-            context.check,
+            self.site, self.machine_id, open_payload(self._payload()), self._vault.opened(self.memo.sealed),
+            self._restart, context.log, context.check,
         )  # fmt: skip
         for number, step in enumerate(sheet.steps):
             context.progress(number, len(sheet.steps))
@@ -258,11 +265,9 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         with self.context.session() as session:
             session.execute(update(BuildRun).where(BuildRun.operation_id == self.context.id).values(steps=noted))
 
-    def _secrets(self) -> dict[str, str]:
-        """The values of the secrets that the sheet names; they are in this process alone."""
-        with self.context.session() as session:
-            vault = Vault(self.context.settings)
-            return vault.open(session, self.context.account_id, self._sheet.secrets, operation=self.context.id)
+    @property
+    def _vault(self) -> Vault:
+        return Vault(self.context.settings)
 
     # The version
 
@@ -302,7 +307,7 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         context, params = self.context, self.params
         store = context.store(params.region)
         stored = StoredDisk(store.get_manifest(params.version_id), store)
-        held = held_in(stored, self._secrets())
+        held = held_in(stored, self._vault.opened(self.memo.sealed))
         self.memo.findings += [asdict(used_secret(name, form)) for name, form in held]
         context.log(f"{plural(len(held), 'use')} of secrets left in the captured bytes.", "warning" if held else "info")
         self.save()
