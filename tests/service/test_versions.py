@@ -84,7 +84,7 @@ def test_a_line_can_demand_that_more_is_accepted(office: Office) -> None:
             client.accept(second, finding.id, "looked at")
         assert client.release(second).state == "released"
         told = [e.after for e in client.events(action="line.demands.changed")]
-        assert told == [{"demands": "low"}, {"demands": "medium"}]
+        assert [after["demands"] for after in told if after] == ["low", "medium"]
 
 
 def test_findings_of_high_severity_forbid_a_release_until_each_is_accepted(office: Office) -> None:
