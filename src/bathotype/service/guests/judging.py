@@ -131,7 +131,9 @@ class _Judged(GuestPrograms):
             return check.absent, "It is not there."
         if check.absent:
             return False, "It is there."
-        mode, owner, group = (self.ask(["stat", "-c", "%a %U %G", check.path]).out.decode().split() + [""] * 3)[:3]
+        mode, owner, group = (
+            self.ask(["stat", "-c", "%a %U %G", check.path]).out.decode("utf-8", "replace").split() + [""] * 3
+        )[:3]
         wanted = (check.mode.lstrip("0") or "0" if check.mode else None, check.owner, check.group)
         seen = [f"mode {mode}, owner {owner}, group {group}"]
         right = all(want is None or want == has for want, has in zip(wanted, (mode, owner, group), strict=True))
