@@ -35,10 +35,7 @@ class BuildCalls(Calls):
         tags: Mapping[str, str] | None = None,
     ) -> wire.BuildPlan:
         """What a run would do, and every obstacle."""
-        body = wire.BuildRequest(
-            sheet=sheet, values=dict(values or {}), payload=dict(payload or {}), region=region, number=number,
-            bump=bump, tags=dict(tags or {}),
-        )  # fmt: skip
+        body = _request(sheet, values, payload, region, number, bump, tags)
         return self._transport.one(wire.BuildPlan, "POST", "/build-plans", json=body.model_dump(mode="json"))
 
     def build(
@@ -56,10 +53,9 @@ class BuildCalls(Calls):
     ) -> work.Operation:
         """Start a run; its payload has been uploaded.  With ``unless_same`` raises `Refused` with the code ``nothing-new``
         where a version was built of all the same."""
-        body = wire.BuildRequest(
-            sheet=sheet, values=dict(values or {}), payload=dict(payload or {}), region=region, number=number,
-            bump=bump, tags=dict(tags or {}), unless_same=unless_same,
-        )  # fmt: skip
+        body = _request(sheet, values, payload, region, number, bump, tags).model_copy(
+            update={"unless_same": unless_same}
+        )
         return work.Operation.model_validate(self._create("/builds", body.model_dump(mode="json"), key))
 
     def builds(self, *, sheet: str | None = None, limit: int = 100) -> Iterator[wire.BuildRun]:
@@ -69,3 +65,18 @@ class BuildCalls(Calls):
     def build_run(self, operation: str) -> wire.BuildRunDetails:
         """A run with its sheet and steps."""
         return self._transport.one(wire.BuildRunDetails, "GET", f"/builds/{operation}")
+
+
+def _request(
+    sheet: str,
+    values: Mapping[str, Scalar] | None,
+    payload: Mapping[str, wire.PayloadGiven] | None,
+    region: str | None,
+    number: str | None,
+    bump: Part | None,
+    tags: Mapping[str, str] | None,
+) -> wire.BuildRequest:
+    return wire.BuildRequest(
+        sheet=sheet, values=dict(values or {}), payload=dict(payload or {}), region=region, number=number, bump=bump,
+        tags=dict(tags or {}),
+    )  # fmt: skip

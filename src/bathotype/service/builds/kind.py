@@ -29,7 +29,7 @@ from bathotype.core.sheets.steps import Step as SheetStep
 from bathotype.core.store.materialise import StoredDisk
 from bathotype.core.units import iec, plural
 from bathotype.service import lifecycle
-from bathotype.service.guests.building import BuildMachine, open_payload
+from bathotype.service.guests.building import BuildMachine
 from bathotype.service.guests.clone import InsideClone
 from bathotype.service.guests.power import shut_down
 from bathotype.service.identities import read_identity
@@ -219,7 +219,7 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         noted = unbegun(sheet)
         self._note(noted)
         around = BuildMachine(
-            self.site, self.machine_id, open_payload(self._payload()), self._vault.opened(self.memo.sealed),
+            self.site, self.machine_id, self._payload().__getitem__, self._vault.opened(self.memo.sealed),
             self._restart, context.log, context.check,
         )  # fmt: skip
         for number, step in enumerate(sheet.steps):

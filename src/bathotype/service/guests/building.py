@@ -11,7 +11,6 @@ from functools import cached_property
 from typing import Any
 
 from bathotype.core.disk.source import ByteSource
-from bathotype.core.errors import Refused
 from bathotype.core.guest.agent import AgentRefused, ExecResult
 from bathotype.core.guest.answers import plain
 from bathotype.core.sheets import steps as kinds
@@ -311,14 +310,3 @@ class _Work(GuestPrograms):
 
 def _ending(manager: Manager) -> str:
     return {"apt": ".deb", "dnf": ".rpm", "apk": ".apk"}[manager.name]
-
-
-def open_payload(files: Mapping[str, ByteSource]) -> Callable[[str], ByteSource]:
-    """Files by their names.  The function raises `Refused` for a name that is not there."""
-
-    def opened(name: str) -> ByteSource:
-        if name not in files:
-            raise Refused(f"There is no {name} in the payload.", code="payload-missing")
-        return files[name]
-
-    return opened
