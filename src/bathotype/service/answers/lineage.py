@@ -9,8 +9,8 @@ from sqlalchemy.orm import Session, aliased
 
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service.access.principals import Principal
-from bathotype.service.catalogue import written
-from bathotype.service.records import Account, Line, Version
+from bathotype.service.records import Line, Version
+from bathotype.service.shares import reference_for
 from bathotype.wire import lineage as wire
 
 #: How far up and down is looked, in lines; and how many versions of one line are gone through for its base.
@@ -22,7 +22,7 @@ def lineage_of(session: Session, caller: Principal, line: Line) -> wire.Lineage:
     newest = _newest(session, line.id)
     return wire.Lineage(
         line=line.name,
-        newest=_written(session, caller, newest) if newest else None,
+        newest=reference_for(session, newest, caller.account_id) if newest else None,
         bases=list(_bases(session, caller, newest)),
         built=list(_built(session, caller, line, {line.id}, 1)),
     )
@@ -56,9 +56,9 @@ def _bases(session: Session, caller: Principal, version: Version | None) -> Iter
         seen.add(version.line_id)
         newest = _newest(session, version.line_id, offered=True)
         yield wire.Base(
-            reference=_written(session, caller, version),
+            reference=reference_for(session, version, caller.account_id),
             state=version.state,
-            newest=_written(session, caller, newest) if newest else None,
+            newest=reference_for(session, newest, caller.account_id) if newest else None,
             moved=newest is not None and newest.sort_key > version.sort_key,
         )
 
@@ -84,15 +84,10 @@ def _built(session: Session, caller: Principal, line: Line, seen: set[str], dept
         seen.add(child.id)
         yield wire.BuiltLine(
             depth=depth,
-            reference=_written(session, caller, newest),
-            base=_written(session, caller, base),
+            reference=reference_for(session, newest, caller.account_id),
+            base=reference_for(session, base, caller.account_id),
             behind=offered is not None and offered.sort_key > base.sort_key,
             sheet=newest.source.get("sheet"),
         )
         if depth < _MOST_LINES:
             yield from _built(session, caller, child, seen, depth + 1)
-
-
-def _written(session: Session, caller: Principal, version: Version) -> str:
-    owner = session.get_one(Account, version.line.account_id)
-    return written(version.line.name, version.number, (owner.id, owner.name), caller.account_id)

@@ -26,6 +26,7 @@ from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceO
 from bathotype.service.routes.common import Key, once
 from bathotype.service.routes.paging import Paged
 from bathotype.service.routes.route import api_router
+from bathotype.service.shares import reference_for
 from bathotype.service.state import Service
 from bathotype.wire import checks as wire
 from bathotype.wire.common import Page
@@ -114,7 +115,7 @@ def show_checks(operation: str, caller: Reader, reads: ReadsOf) -> wire.CheckRun
         row = session.get(CheckRun, operation)
         if row is None or row.account_id != caller.account_id:
             raise NotFound(f"There is no run of checks {operation!r}.", advice="`bathotype checks list` shows them.")
-        return _answers(session, [row])[0]
+        return _answers(session, caller, [row])[0]
 
 
 @router.get("/versions/{reference:path}/checks")
@@ -124,10 +125,10 @@ def list_checks(reference: str, caller: Reader, reads: ReadsOf, paging: Paged) -
         version = find_version(session, caller, reference)
         query = select(CheckRun).where(CheckRun.version_id == version.id, CheckRun.account_id == caller.account_id)
         rows, following, total = paging.fetch(session, query, CheckRun.operation_id, str)
-        return Page(items=_answers(session, rows), next=following, total=total)
+        return Page(items=_answers(session, caller, rows), next=following, total=total)
 
 
-def _answers(session: Session, rows: Any) -> list[wire.CheckRun]:
+def _answers(session: Session, caller: Principal, rows: Any) -> list[wire.CheckRun]:
     operations = {
         o.id: o for o in session.scalars(select(Operation).where(Operation.id.in_([row.operation_id for row in rows])))
     }
@@ -144,7 +145,7 @@ def _answers(session: Session, rows: Any) -> list[wire.CheckRun]:
         wire.CheckRun(
             operation=row.operation_id,
             state=operations[row.operation_id].state,
-            reference=reference_of(session.get_one(Version, row.version_id)),
+            reference=reference_for(session, session.get_one(Version, row.version_id), caller.account_id),
             instance=names.get(row.instance_id or ""),
             region=row.region,
             machine_size=row.machine_size,
