@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import time
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
@@ -24,7 +23,7 @@ from bathotype.core.units import plural
 from bathotype.service import audit
 from bathotype.service.admission import rooms
 from bathotype.service.guests.firstboot import note_differences, read_seen
-from bathotype.service.guests.ready import console_tail
+from bathotype.service.guests.ready import console_tail, first_booted
 from bathotype.service.identities import read_identity, remember_identity
 from bathotype.service.kinds.basedisks import BaseDisks
 from bathotype.service.operations.context import Cancelled, LockLost
@@ -205,13 +204,10 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
             machine = self._site.machine(instance.site_machine)
             with self._site.agent(instance.site_machine, timeout=3) as agent:
                 seen = agent.host_name()
-                if agent.commands() >= {"guest-file-open", "guest-file-read"}:
-                    done = agent.read_text("/var/lib/cloud/data/instance-id").strip()
-                    json.loads(agent.read_text("/var/lib/cloud/data/result.json"))
-                    if done != instance.id or seen != instance.host_name:
-                        return False
-                elif self._answers is not None and seen != instance.host_name:
-                    return False  # it has not read its answer file yet
+                booted = first_booted(agent, instance.id)
+                knows_its_name = booted or self._answers is not None
+                if booted is False or (knows_its_name and seen != instance.host_name):
+                    return False  # or it has not read its answer file yet
                 identity = read_identity(agent)
                 settings = first_boot_of(instance.first_boot)
                 least = least_root(instance.disks, self._root_bytes)

@@ -93,7 +93,7 @@ def start_throwaway(machine: TemporaryMachine, version_id: str) -> tuple[str, fl
     made = machine.make(seed_id, _SETTINGS, answers)
     context.log(f"A throwaway instance boots: {machine.size} in {machine.region}.")
     try:
-        machine.wait(made.id, seed_id)
+        machine.wait(made.id, seed_id, named=answers is not None)
     except BathotypeError as error:
         if error.code != "not-ready":
             raise
@@ -113,9 +113,8 @@ def judge_all(
     if name is not None:
         found.append(Judgement("boots", ALWAYS["boots"], not silent, round(boot_seconds or 0, 1), plain_lines(silent)))
         found += [] if silent else _own(context, site, machine, name)
-    told = [
-        check for check in checks if name is not None or not isinstance(check, BootTime)
-    ]  # of one that runs nobody knows
+    # How long the first boot of one that runs took, nobody knows.
+    told = [check for check in checks if name is not None or not isinstance(check, BootTime)]
     for number, check in enumerate([] if silent else told):
         context.progress(number, len(checks))
         found.append(judge(site, machine, check, stop=context.check, boot_seconds=boot_seconds))

@@ -9,7 +9,7 @@ from dataclasses import dataclass
 from bathotype.core.firstboot.seed import build_seed
 from bathotype.core.firstboot.settings import FirstBoot
 from bathotype.core.generalize.profile import AnswerFile
-from bathotype.service.guests.firstbooted import wait_until_booted
+from bathotype.service.guests.ready import wait_until_booted
 from bathotype.service.kinds.basedisks import BaseDisks
 from bathotype.service.operations.context import WorkContext
 from bathotype.sites.protocol import SiteMachine
@@ -68,8 +68,12 @@ class TemporaryMachine:
         site.power(machine.id, "on")
         return machine
 
-    def wait(self, machine: str, seed_id: str) -> None:
-        """Wait until its first boot is finished.  Raises `Unavailable` with the end of its console."""
+    def wait(self, machine: str, seed_id: str, *, named: bool = False) -> None:
+        """Wait until its first boot is finished.  Raises `Unavailable` with the end of its console.
+
+        ``named`` says that its system takes its name from the seed, whether or not its files can be read.
+        """
         wait_until_booted(
-            self.context.site(self.region), machine, seed_id, seconds=self.ready_seconds, check=self.context.check
-        )
+            self.context.site(self.region), machine, seed_id, host_name=self.name if named else "",
+            seconds=self.ready_seconds, check=self.context.check,
+        )  # fmt: skip
