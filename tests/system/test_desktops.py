@@ -53,6 +53,10 @@ def test_a_prepared_desktop_is_captured_and_launched(system: System, tmp_path: P
         )
         with open_file(tmp_path / "desk.raw") as file:
             assert Ntfs(Window(file, 1 << 20, file.size - (2 << 20))).read_file("/charts.dat", most=9) is not None
+        client.wait(client.prove(reference).id)
+        assert [j.passed for j in client.check_run(next(client.check_runs(reference)).operation).judgements] == [
+            True
+        ] * 3
         plan = client.plan_launch(reference=reference, region="skerry-1", name="d-{n}", count=2)
         assert plan.blockers == [] and not any("identity" in text for text in plan.warnings)
         client.wait(client.launch(reference=reference, region="skerry-1", name="d-{n}", count=2).id)

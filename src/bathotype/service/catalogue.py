@@ -13,7 +13,20 @@ from bathotype.core.lifecycle.references import Reference, check_name, parse_ref
 from bathotype.core.lifecycle.retirement import Usage
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service.access.principals import Principal
-from bathotype.service.records import Account, BaseDisk, CheckRun, Hold, Instance, Line, Mark, Replica, Share, Version
+from bathotype.service.records import (
+    Account,
+    BaseDisk,
+    CheckRun,
+    Hold,
+    Instance,
+    Line,
+    Mark,
+    Operation,
+    Placement,
+    Replica,
+    Share,
+    Version,
+)
 from bathotype.service.records.base import CHANGE, REST, utcnow
 from bathotype.service.records.fleet import IS_PRESENT
 
@@ -193,6 +206,20 @@ def require_replica(
         advice=f"It is in {', '.join(sound) or 'no region'}; launch there, or `bathotype replicate` it.",
         code="no-replica",
     )
+
+
+def regions_from_home(session: Session, version: Version) -> list[str]:
+    """Regions that hold a sound replica of a version: first the one that its line's placement names first, else the one
+    where it was made."""
+    held = ready_regions(session, version)
+    placed = session.scalars(
+        select(Placement.region)
+        .where(Placement.line_id == version.line_id, ~Placement.leaving)
+        .order_by(Placement.position, Placement.region)
+    )
+    made = session.get_one(Operation, version.operation_id).params.get("region")
+    home = next((region for region in [*placed, made] if region in held), None)
+    return held if home is None else [home, *(region for region in held if region != home)]
 
 
 def last_checks(session: Session, version_id: str, account_id: str) -> CheckRun | None:

@@ -81,7 +81,7 @@ class BuildRequest(Wire):
     sheet: str = Field(max_length=MOST_CHARACTERS, description="The sheet's text.")
     values: dict[str, Scalar] = Field(default={}, max_length=50, description="Values of its parameters.")
     payload: dict[str, PayloadGiven] = Field(default={}, max_length=50)
-    region: str | None = Field(default=None, description="Instead of the sheet's.")
+    region: str | None = Field(default=None, description="Instead of the sheet's; of neither: the base's home region.")
     number: str | None = Field(default=None, description="Instead of the sheet's.")
     bump: Bump | None = None
     tags: dict[str, str] = {}

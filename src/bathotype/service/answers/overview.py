@@ -246,7 +246,7 @@ def _failed(session: Session, caller: Principal) -> Iterable[wire.Need]:
         error = row.error or {}
         yield wire.Need(
             kind="operation",
-            title=f"{row.kind.replace('-', ' ').capitalize()} of {row.subject} failed",
+            title=f"{'Proof' if row.kind == 'prove' else row.kind.replace('-', ' ').capitalize()} of {row.subject} failed",
             detail=f"{error.get('message', '')} {error.get('advice', '')}".strip(),
             subject=row.id,
             step="Look at it",

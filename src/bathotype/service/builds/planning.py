@@ -12,7 +12,7 @@ from bathotype.core.sheets.sheet import Checked, Sheet, read_sheet
 from bathotype.core.sheets.steps import UpdatePackages
 from bathotype.service.access.principals import Principal
 from bathotype.service.builds.kind import Build, BuildParams, PayloadSource, unbegun
-from bathotype.service.catalogue import find_line, machine_size_of, ready_regions, reference_of
+from bathotype.service.catalogue import find_line, machine_size_of, reference_of, regions_from_home
 from bathotype.service.imagefiles import find_upload
 from bathotype.service.kinds.making import start_making
 from bathotype.service.launching import AtSite, ask_site, plan_launch
@@ -50,7 +50,7 @@ def understand(
     if region is None:
         base, shares = find_usable(session, caller, sheet.base)
         allowed = in_regions(shares) if shares is not None else None
-        regions = [name for name in ready_regions(session, base) if allowed is None or name in allowed]
+        regions = [name for name in regions_from_home(session, base) if allowed is None or name in allowed]
         if not regions:
             raise Refused(f"{sheet.base} is in no region that you may use.", advice="Replicate it to one.")
         region = regions[0]

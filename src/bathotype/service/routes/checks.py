@@ -14,8 +14,8 @@ from bathotype.service.catalogue import (
     find_version,
     last_checks,
     machine_size_of,
-    ready_regions,
     reference_of,
+    regions_from_home,
     require_replica,
 )
 from bathotype.service.instances import find_instance
@@ -80,7 +80,7 @@ def _where(session: Session, caller: Principal, body: wire.CheckRequest) -> str:
             raise Refused(f"{instance.name} is {instance.state}; only one that runs is judged.", code="state-forbids")
         return instance.region
     version = find_version(session, caller, str(body.reference))
-    held = ready_regions(session, version)
+    held = regions_from_home(session, version)
     if not held:
         raise Refused(f"{reference_of(version)} is in no region: there is nothing to start.", code="state-forbids")
     return body.region or held[0]

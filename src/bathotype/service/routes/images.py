@@ -21,15 +21,14 @@ from bathotype.core.store.materialise import StoredDisk
 from bathotype.core.units import iec, plural
 from bathotype.service.access.principals import Principal
 from bathotype.service.answers.operations import operation_answers
-from bathotype.service.catalogue import find_line, find_version, ready_regions, reference_of, require_replica
+from bathotype.service.catalogue import find_line, find_version, reference_of, regions_from_home, require_replica
 from bathotype.service.imagefiles import MORE_THAN_THE_DISK, Examined, examine, find_upload, look_ahead
 from bathotype.service.kinds.edit import Edit, EditParams, known_of_base, unchanged
 from bathotype.service.kinds.generalizing import profile_for
 from bathotype.service.kinds.importing import Import, ImportParams
 from bathotype.service.kinds.making import start_making
 from bathotype.service.numbering import check_number, claimable
-from bathotype.service.records import Account, Placement, Upload, Version
-from bathotype.service.records import Operation as OperationRow
+from bathotype.service.records import Account, Upload, Version
 from bathotype.service.records.base import CHANGE, new_id
 from bathotype.service.routes.callers import Operator, Reader, ServiceOf
 from bathotype.service.routes.common import Key, made_for, once, still_wanted
@@ -284,21 +283,10 @@ def _edit_region(service: Service, session: Session, base: Version, body: wire.E
     """Where the edit is made.  Raises `Refused` where the version's bytes are not there."""
     if base.state == VersionState.PURGED:
         raise Refused(f"{reference_of(base)} is purged: its bytes are gone.", code="state-forbids")
-    region = service.reach.check_region(body.region) if body.region else _home(service, session, base)
+    home = service.reach.check_region(body.region) if body.region else ""
+    region = home or (regions_from_home(session, base) or service.reach.regions)[0]
     require_replica(session, base.id, reference_of(base), region)
     return region
-
-
-def _home(service: Service, session: Session, base: Version) -> str:
-    """The region that the line's placement names first, else the one where the base was made; one that holds it."""
-    held = ready_regions(session, base)
-    placed = session.scalars(
-        select(Placement.region)
-        .where(Placement.line_id == base.line_id, ~Placement.leaving)
-        .order_by(Placement.position, Placement.region)
-    )
-    made = session.get_one(OperationRow, base.operation_id).params.get("region")
-    return next((r for r in [*placed, made] if r in held), (held or service.reach.regions)[0])
 
 
 @router.post("/edits", status_code=202)
