@@ -24,6 +24,7 @@ def main() -> int:
     parser.add_argument("--account", default="tide-core")
     parser.add_argument("--region", default="skerry-1")
     parser.add_argument("--size", default="lab-small")
+    parser.add_argument("--data-disk", action="append", default=[], metavar="DISK", help="id of an unused disk it gets")
     parser.add_argument("--off", action="store_true", help="leave the machine switched off")
     parser.add_argument("--prepare-only", action="store_true", help="fill the cache, register nothing")
     parser.add_argument("--cache", type=Path, default=default_cache(), help="default: %(default)s")
@@ -52,6 +53,7 @@ def _register(given: argparse.Namespace, name: str, image: Path) -> int:
         "size": given.size,
         "image": str(image),
         "on": not given.off,
+        "data_disks": given.data_disk,
     }
     headers = {"Authorization": f"Bearer {token}"}
     try:

@@ -9,6 +9,8 @@ from dataclasses import replace
 
 import pytest
 
+from bathotype.core.firstboot.settings import FirstBoot
+from bathotype.core.lifecycle.rules import LaunchRule
 from bathotype.service.routes.paging import Paging
 from tests.office import Office
 
@@ -27,6 +29,13 @@ def fleet(shared_office: Office) -> Office:
     shared_office.launched("gauge@1.1.0", *NAMES[3:])
     with shared_office.core as client:
         client.act_on_instance("buoy-2", "stop")
+        for name in ("left", "right"):
+            client.hold("gauge@1.0.0", name, "The dock is inspected.")
+            client.set_secret(name, "an-invented-key")
+            client.save_first_boot(name, FirstBoot(time_zone="Europe/Oslo"))
+            client.set_allowance(name, kind="line", line="gauge", most=9)
+            client.set_rule(LaunchRule(name=name, released_only=True))
+    shared_office.shared("gauge")
     return shared_office
 
 
@@ -98,19 +107,58 @@ def test_a_right_that_is_lost_ends_a_long_list(fleet: Office, monkeypatch: pytes
     assert pages[0] == 3 and len(answer.text.splitlines()) == 2, "two pages of one, of five"
 
 
-def test_lists_of_other_things_page_alike(fleet: Office) -> None:
-    http = fleet.http()
-    for path in ("/operations", "/events", "/lines", "/machines", "/shares", "/alerts", "/lines/gauge/versions",
-                 "/lines/gauge/replicas", "/shared-versions"):  # fmt: skip
-        whole = http.get(path, params={"total": "true", "limit": 500}).json()
-        assert whole["total"] == len(whole["items"]) and whole["next"] is None, path
-        again, cursor = [], None
-        while True:
-            page = http.get(path, params={"limit": 1} | ({"cursor": cursor} if cursor else {})).json()
-            again += page["items"]
-            if (cursor := page["next"]) is None:
-                break
-        assert again == whole["items"], path
+def test_every_list_has_pages_and_orders_alike(fleet: Office) -> None:
+    """Each list of the API's document, in each of its orders: page after page it is the whole, and a minus turns it."""
+    http, walked = fleet.http(), 0
+    for path, verbs in http.get("/openapi.json").json()["paths"].items():
+        asked = {p["name"]: p["schema"] for p in verbs.get("get", {}).get("parameters", []) if p["in"] == "query"}
+        if "cursor" not in asked:
+            continue
+        for of, is_ in (("{name}/", "gauge/"), ("{reference}", "gauge@1.0.0"), ("/packages/gauge/", "/packages/bash/")):
+            path = path.replace(of, is_)
+        path = path.removeprefix("/api/v1")
+        wholes: dict[str, list[object]] = {}
+        for sort in asked.get("sort", {}).get("enum", [""]):
+            given = {"sort": sort} if sort else {}
+            whole = http.get(path, params=given | {"total": "true", "limit": 500}).json()
+            assert whole["total"] == len(whole["items"]) and whole["next"] is None, (path, sort)
+            again, cursor, limit = [], None, max(1, len(whole["items"]) // 4)
+            while True:
+                page = http.get(path, params=given | {"limit": limit} | ({"cursor": cursor} if cursor else {})).json()
+                again += page["items"]
+                if (cursor := page["next"]) is None:
+                    break
+            assert again == whole["items"], (path, sort)
+            wholes[sort] = again
+        for sort in wholes:
+            assert not sort or wholes["-" + sort.removeprefix("-")] == wholes[sort.removeprefix("-")][::-1], (
+                path,
+                sort,
+            )
+        walked += bool(next(iter(wholes.values())))
+    assert walked > 15
+
+
+def test_lists_are_narrowed(fleet: Office) -> None:
+    fleet.token("viewer")
+    with fleet.core as client:
+        client.make_token(name="over")
+        client.revoke_token(next(t.id for t in client.tokens() if t.name == "over"))
+
+    def names(path: str, key: str, **params: str) -> set[str]:
+        return {one[key] for one in fleet.http().get(path, params=params).json()["items"]}
+
+    assert "over" in names("/tokens", "name") and "over" not in names("/tokens", "name", valid="true")
+    assert names("/members", "role", role="viewer") == {"viewer"}
+    assert names("/lines/gauge/versions", "state", state="staged") == set()
+    packages = names("/versions/gauge@1.0.0/packages", "name")
+    assert (
+        {n for n in packages if "lib" in n} == names("/versions/gauge@1.0.0/packages", "name", find="LIB") != packages
+    )
+    assert names("/versions/gauge@1.0.0/packages", "name", find="%") == set()
+    assert names("/operations", "kind", kind="launch", by="operator-of-tide-core") <= {"launch"}
+    answer = fleet.http().get("/tokens", params={"sort": "colour"})
+    assert answer.status_code == 422 and "sort" in answer.text
 
 
 def test_machines_are_narrowed_and_asked_for_their_system(fleet: Office) -> None:

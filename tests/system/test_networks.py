@@ -88,6 +88,11 @@ def test_what_cannot_be_attached_is_said_before(system: System, version: str) ->
         assert "nobody reaches it" in " ".join(
             client.plan_launch(reference=version, region="skerry-1", attach=Attach(public_address=True)).warnings
         )
+        elsewhere = {"network": {"mode": "static", "addresses": ["198.51.100.9/24"]}}
+        strange = client.plan_launch(
+            reference=version, region="skerry-1", attach=Attach(subnet="quays"), first_boot=elsewhere
+        )
+        assert "198.51.100.9 is set at first boot, outside of subnet quays" in " ".join(strange.warnings)
 
 
 def test_rules_judge_where_instances_attach(system: System, version: str) -> None:

@@ -58,13 +58,14 @@ def sh(agent: GuestAgent, text: str) -> str:
     return done.out.decode()
 
 
-def register(system: System, root: str) -> str:
+def register(system: System, root: str, *disks: str) -> str:
     environment = {
         **os.environ,
         "STANDIN_URL": system.site_url,
         "STANDIN_OPERATOR_TOKEN": system.secrets["operator"],
     }
     command = [sys.executable, "-m", "bathotype.cli.main", "lab", "--root", root]
+    command += [f"--data-disk={disk}" for disk in disks]
     done = subprocess.run(command, env=environment, capture_output=True, text=True, timeout=600, check=False)
     assert done.returncode == 0, done.stderr
     return done.stdout.strip()
@@ -95,10 +96,16 @@ def lived_in(system: System, machine: str) -> Source:
 
 @pytest.fixture(scope="module")
 def guests(system: System) -> dict[str, Source]:
-    """Two real guests, one with ext4 and one with btrfs, booted side by side."""
-    machines = {root: register(system, root) for root in ("ext4", "btrfs")}
+    """Two real guests, one with ext4 and one with btrfs, booted side by side; the other one's homes are on a data disk."""
+    homes = system.site().create_disk("skerry-1", 64 << 20, key="homes", name="homes", tags={"owner": "tide-core"}).id
+    machines = {"ext4": register(system, "ext4"), "btrfs": register(system, "btrfs", homes)}
     for machine in machines.values():
         booted(system, machine)
+    with system.site().agent(machines["btrfs"], timeout=60) as agent:
+        sh(agent, f"mkfs.ext4 -q -L homes /dev/disk/by-id/virtio-{homes[:20]}")
+        sh(agent, "echo 'LABEL=homes /home ext4 defaults 0 2' >>/etc/fstab; mount /home; mkdir -p /home/keeper")
+        agent.write_file("/home/keeper/.bash_history", f"export TIDE_API_TOKEN={TOKEN}\n".encode())
+        agent.write_file("/home/keeper/chart.txt", b"the fjord's deep water\n" * 500)
     return {root: lived_in(system, machine) for root, machine in machines.items()}
 
 
@@ -108,7 +115,7 @@ def begin(system: System, source: Source, line: str) -> str:
         agent.call("guest-exec", path="/bin/bash", arg=["-c", WRITER])
     with system.core as client:
         client.create_line(line)
-        return client.capture(machine=source.name, line=line, number="1.0.0").id
+        return client.capture(machine=source.name, line=line, number="1.0.0", disks=["all"]).id
 
 
 def longest_pause(system: System, source: Source) -> float:
@@ -149,6 +156,9 @@ def ext4(system: System, guests: dict[str, Source]) -> str:
 @pytest.fixture(scope="module")
 def under_way(system: System, guests: dict[str, Source]) -> tuple[str, float]:
     """A capture of the guest with btrfs, and the pause that it made; the worker was killed while the clone boots."""
+    with system.core as client:
+        plan = client.wait(client.plan_capture(machine=guests["btrfs"].name, disks=["all"]).id).result or {}
+    assert not plan["blockers"] and any("throwaway clone" in effect for effect in plan["effects"])
     operation = begin(system, guests["btrfs"], "lab-btrfs")
     until(lambda: system.site().machine_named("skerry-1", f"clone-{operation}"), seconds=120)
     system.kill("worker")
@@ -170,8 +180,8 @@ def clean_and_whole(system: System, reference: str, source: Source, folder: Path
     with system.core as client:
         version = client.version(reference)
         target, image = folder / "disk.raw", folder / "disk.qcow2"
-        client.export(reference, target)
-        client.export_file(reference, image, "qcow2-zstd")
+        client.export(reference, target, disk="boot")
+        client.export_file(reference, image, "qcow2-zstd", disk="boot")
         assert not [f for f in client.findings(reference) if f.severity == "high"]
         packages = {p.name for p in client.packages(reference)}
     assert {"cloud-init", "openssh-server", "lighttpd", "qemu-guest-agent"} <= packages
@@ -265,6 +275,12 @@ def test_instances_are_each_themselves_by_cloud_init(system: System, ext4: str, 
 
 def test_what_a_clone_generalized_is_clean_and_launches(system: System, btrfs: str, guests: dict[str, Source], seen: dict[str, list[str]], tmp_path: Path) -> None:  # fmt: skip
     clean_and_whole(system, btrfs, guests["btrfs"], tmp_path)
+    with system.core as client:
+        assert [d.role for d in client.version(btrfs).disks] == ["boot", "data-1"]
+        client.export(btrfs, tmp_path / "homes.raw", disk="data-1")
+    e2fsck(tmp_path / "homes.raw")
+    assert holds(tmp_path / "homes.raw", b"the fjord's deep water")
+    assert not holds(tmp_path / "homes.raw", TOKEN.encode()), "what is on a data disk is generalized in the clone too"
     launched(system, btrfs, guests["btrfs"], 1, seen)
     assert len(seen["keys"]) == len(seen["address"]) == 3
     with system.core as client:

@@ -52,6 +52,18 @@ export async function answer<T>(call: Answered<T>): Promise<T> {
   throw new Problem(result.response.status, words, told.code, told.advice, told.request_id);
 }
 
+/** All items of a list of the service, page after page: for lists that are short, or that are shown whole. */
+export async function whole<Item>(ask: (cursor?: string) => Promise<{ items: Item[]; next?: string | null }>) {
+  const items: Item[] = [];
+  let cursor: string | undefined;
+  do {
+    const page = await ask(cursor);
+    items.push(...page.items);
+    cursor = page.next ?? undefined;
+  } while (cursor);
+  return items;
+}
+
 /** For a change that is meant for what was seen: refused where somebody else has changed it since. */
 export const since = (revision: string) => ({ "if-match": `"${revision}"` });
 /** For something new: refused where there is one of that name already. */

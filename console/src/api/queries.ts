@@ -1,5 +1,5 @@
 import { keepPreviousData, queryOptions } from "@tanstack/react-query";
-import { answer, http, type Schema } from "./client";
+import { answer, http, whole, type Schema } from "./client";
 
 type Params = Record<string, string | number | boolean | undefined>;
 
@@ -38,21 +38,11 @@ export const ask = {
       queryKey: ["version", reference],
       queryFn: () => answer(http.GET("/api/v1/versions/{reference}/overview", { params: { path: { reference } } })),
     }),
-  packages: (reference: string) =>
-    queryOptions({
-      queryKey: ["still", "packages", reference],
-      queryFn: () => answer(http.GET("/api/v1/versions/{reference}/packages", { params: { path: { reference } } })),
-    }),
   proof: (reference: string) =>
     queryOptions({
       queryKey: ["still", "proof", reference],
       queryFn: () => answer(http.GET("/api/v1/versions/{reference}/proof", { params: { path: { reference } } })),
       retry: false,
-    }),
-  findings: (reference: string) =>
-    queryOptions({
-      queryKey: ["findings", reference],
-      queryFn: () => answer(http.GET("/api/v1/versions/{reference}/findings", { params: { path: { reference } } })),
     }),
   difference: (reference: string, to: string) =>
     queryOptions({
@@ -68,7 +58,14 @@ export const ask = {
   holds: (reference: string) =>
     queryOptions({
       queryKey: ["holds", reference],
-      queryFn: () => answer(http.GET("/api/v1/versions/{reference}/holds", { params: { path: { reference } } })),
+      queryFn: () =>
+        whole((cursor) =>
+          answer(
+            http.GET("/api/v1/versions/{reference}/holds", {
+              params: { path: { reference }, query: { limit: 500, cursor } },
+            }),
+          ),
+        ),
     }),
   signature: (reference: string) =>
     queryOptions({
@@ -135,11 +132,20 @@ export const ask = {
   packageUse: (name: string) =>
     queryOptions({
       queryKey: ["package-use", name],
-      queryFn: () => answer(http.GET("/api/v1/packages/{name}/versions", { params: { path: { name } } })),
+      queryFn: () =>
+        whole((cursor) =>
+          answer(
+            http.GET("/api/v1/packages/{name}/versions", { params: { path: { name }, query: { limit: 500, cursor } } }),
+          ),
+        ),
       enabled: name !== "",
     }),
-  members: () => queryOptions({ queryKey: ["members"], queryFn: () => answer(http.GET("/api/v1/members")) }),
-  tokens: () => queryOptions({ queryKey: ["tokens"], queryFn: () => answer(http.GET("/api/v1/tokens")) }),
+  members: () =>
+    queryOptions({
+      queryKey: ["members"],
+      queryFn: () =>
+        whole((cursor) => answer(http.GET("/api/v1/members", { params: { query: { limit: 500, cursor } } }))),
+    }),
   keys: (account: string) =>
     queryOptions({
       queryKey: ["keys", account],
@@ -159,7 +165,22 @@ export const ask = {
       queryKey: ["shared-versions"],
       queryFn: () => answer(http.GET("/api/v1/shared-versions", { params: { query: { limit: 500 } } })),
     }),
-  rules: () => queryOptions({ queryKey: ["rules"], queryFn: () => answer(http.GET("/api/v1/rules")) }),
-  allowances: () => queryOptions({ queryKey: ["allowances"], queryFn: () => answer(http.GET("/api/v1/allowances")) }),
-  firstBoot: () => queryOptions({ queryKey: ["first-boot"], queryFn: () => answer(http.GET("/api/v1/first-boot")) }),
+  rules: () =>
+    queryOptions({
+      queryKey: ["rules"],
+      queryFn: () =>
+        whole((cursor) => answer(http.GET("/api/v1/rules", { params: { query: { limit: 500, cursor } } }))),
+    }),
+  allowances: () =>
+    queryOptions({
+      queryKey: ["allowances"],
+      queryFn: () =>
+        whole((cursor) => answer(http.GET("/api/v1/allowances", { params: { query: { limit: 500, cursor } } }))),
+    }),
+  firstBoot: () =>
+    queryOptions({
+      queryKey: ["first-boot"],
+      queryFn: () =>
+        whole((cursor) => answer(http.GET("/api/v1/first-boot", { params: { query: { limit: 500, cursor } } }))),
+    }),
 };

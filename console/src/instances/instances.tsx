@@ -9,6 +9,7 @@ import { Button, Empty, Loading, ProblemShown } from "~/parts/basics";
 import { useColumns } from "~/parts/columns";
 import { Check, Choice, TextField } from "~/parts/form";
 import { usePages } from "~/parts/paged";
+import { useOrder } from "~/parts/sorted";
 import { Says } from "~/parts/sentence";
 import { plural } from "~/parts/text";
 import { ChangeMany, type ChangeVerb, type Chosen } from "./change-many";
@@ -18,7 +19,7 @@ import { save } from "./save";
 
 const PAGE = 200;
 const states = ["running", "stopped", "starting", "pending", "lost", "terminated", "failed"] as const;
-const sorts = ["launched", "name", "state", "region", "version"].flatMap((key) => [key, `-${key}`]);
+const sorts = ["launched", "name", "state", "region", "version"];
 type Sort = NonNullable<paths["/api/v1/instances"]["get"]["parameters"]["query"]>["sort"];
 
 function useFilter() {
@@ -54,7 +55,8 @@ export function Component() {
   const { get, set } = useFilter();
   const { may } = useSession();
   const asked = query(get);
-  const sort = (sorts.includes(get("sort")) ? get("sort") : "-launched") as Sort;
+  const order = useOrder<NonNullable<Sort>>(sorts, "-launched");
+  const { sort } = order;
   const [text, setText] = useState(get("find"));
   const lines = useQuery(ask.lines()).data?.items ?? [];
   const regions = useQuery(ask.regions()).data ?? [];
@@ -152,8 +154,7 @@ export function Component() {
           rows={rows}
           columns={shown}
           choice={may("operate") ? choice : undefined}
-          sort={sort ?? ""}
-          sortBy={(wanted) => set("sort", wanted === "-launched" ? "" : wanted)}
+          order={order}
           more={pages.more}
         />
       ) : (

@@ -1,6 +1,7 @@
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { useEffect, useLayoutEffect, useRef, useState } from "react";
 import type { Schema } from "~/api/client";
+import { ariaSort, SortHead, type Order } from "~/parts/sorted";
 import type { InstanceColumn } from "./columns";
 
 const HEIGHT = 36;
@@ -16,13 +17,12 @@ type Given = {
   columns: InstanceColumn[];
   /** Which are chosen; undefined where nobody may act. */
   choice?: Choice;
-  sort: string;
-  sortBy: (sort: string) => void;
+  order: Order;
   more?: () => void;
 };
 
 /** Rows of which only those in sight are drawn; asks for more when the end comes near. */
-export function Rows({ rows, columns, choice, sort, sortBy, more }: Given) {
+export function Rows({ rows, columns, choice, order, more }: Given) {
   const list = useRef<HTMLDivElement>(null);
   const [top, setTop] = useState(0);
   useLayoutEffect(() => setTop(list.current?.offsetTop ?? 0), []);
@@ -58,7 +58,7 @@ export function Rows({ rows, columns, choice, sort, sortBy, more }: Given) {
             </span>
           )}
           {columns.map((column) => (
-            <Head key={column.head} column={column} sort={sort} sortBy={sortBy} />
+            <Head key={column.head} column={column} order={order} />
           ))}
         </div>
         <div ref={list} role="rowgroup" className="relative" style={{ height: virtual.getTotalSize() }}>
@@ -101,21 +101,10 @@ export function Rows({ rows, columns, choice, sort, sortBy, more }: Given) {
   );
 }
 
-/** A heading that sorts, where the service can: once up, once down. */
-function Head({ column, sort, sortBy }: { column: InstanceColumn } & Pick<Given, "sort" | "sortBy">) {
-  if (!column.sort) return <span role="columnheader">{column.head}</span>;
-  const up = sort === column.sort;
-  const down = sort === `-${column.sort}`;
+function Head({ column, order }: { column: InstanceColumn; order: Order }) {
   return (
-    <span role="columnheader" aria-sort={up ? "ascending" : down ? "descending" : "none"}>
-      <button
-        type="button"
-        className="hover:text-ink font-semibold"
-        onClick={() => sortBy(up ? `-${column.sort}` : column.sort!)}
-      >
-        {column.head}
-        <span aria-hidden>{up ? " ↑" : down ? " ↓" : ""}</span>
-      </button>
+    <span role="columnheader" aria-sort={ariaSort(column.sort, order)}>
+      <SortHead head={column.head} by={column.sort} order={order} />
     </span>
   );
 }

@@ -140,10 +140,14 @@ export function CaptureForm({
       {problem !== null && <ProblemShown problem={problem} />}
       {!capturable && <p className="text-small text-heed mb-2">Not possible before the obstacles are gone.</p>}
       <div className="flex flex-wrap gap-3">
-        <Button type="submit" kind="main" disabled={busy || !line || !(capturable || source.shutsDown)}>
+        <Button
+          type="submit"
+          kind="main"
+          disabled={busy || !line || !profile.ready || !(capturable || source.shutsDown)}
+        >
           {source.at ? "Capture it then" : "Capture it"}
         </Button>
-        <Button onClick={plan} disabled={busy}>
+        <Button onClick={plan} disabled={busy || !profile.ready}>
           Plan, path by path
         </Button>
       </div>

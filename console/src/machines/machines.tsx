@@ -1,13 +1,17 @@
 import { useEffect, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { answer, http } from "~/api/client";
+import type { paths } from "~/api/schema";
 import { Empty, Loading, Moment, ProblemShown } from "~/parts/basics";
 import { Check, TextField } from "~/parts/form";
 import { More, usePages } from "~/parts/paged";
 import { Says } from "~/parts/sentence";
+import { useOrder } from "~/parts/sorted";
 import { State } from "~/parts/state";
 import { ChosenTable } from "~/parts/table";
 import { iec, plural, to } from "~/parts/text";
+
+type Sort = NonNullable<paths["/api/v1/machines"]["get"]["parameters"]["query"]>["sort"];
 
 /** Machines of all regions, as sources of captures. */
 export function Component() {
@@ -20,7 +24,9 @@ export function Component() {
     const timer = setTimeout(() => setFind(text.trim()), 250);
     return () => clearTimeout(timer);
   }, [text]);
-  const asked = { find: find || undefined, launched: all ? undefined : false, agents: true };
+  const order = useOrder<NonNullable<Sort>>(["region", "name", "state"], "region");
+  const { sort } = order;
+  const asked = { sort, find: find || undefined, launched: all ? undefined : false, agents: true };
   const pages = usePages(["machines", asked], (cursor) =>
     answer(http.GET("/api/v1/machines", { params: { query: { ...asked, limit: 100, cursor, total: true } } })),
   );
@@ -62,9 +68,11 @@ export function Component() {
           label="Machines"
           rows={shown}
           id={(machine) => machine.id}
+          order={order}
           columns={[
             {
               head: "machine",
+              sort: "name",
               cell: (machine) => (
                 <Link
                   to={
@@ -78,9 +86,10 @@ export function Component() {
                 </Link>
               ),
             },
-            { head: "state", cell: (machine) => <State state={machine.state} /> },
+            { head: "state", sort: "state", cell: (machine) => <State state={machine.state} /> },
             {
               head: "region",
+              sort: "region",
               cell: (machine) => (
                 <>
                   {machine.region} <span className="text-ink-3">{machine.zone}</span>

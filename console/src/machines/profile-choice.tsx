@@ -1,28 +1,49 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import type { Schema } from "~/api/client";
+import { answer, http, type Schema } from "~/api/client";
 import { ask } from "~/api/queries";
-import { Check, Choice } from "~/parts/form";
+import { ProblemShown } from "~/parts/basics";
+import { Check, Choice, TextField } from "~/parts/form";
 import { plural } from "~/parts/text";
 
 type Profile = Schema["Profile"];
+const FILE = "(file)";
 
-/** A built-in profile and the steps of it that are left out; `given` is what a capture takes. */
+/** A built-in profile less the steps that are left out, or one from a file; `given` is what a capture takes. */
 export function useProfile() {
   const profiles = useQuery(ask.profiles()).data ?? [];
   const [name, setName] = useState("linux");
   const [without, setWithout] = useState<string[]>([]);
-  const chosen = profiles.find((one) => one.name === name);
-  const given: string | { name: string; extends: string; without: string[]; steps: never[] } = without.length
-    ? { name: `${name}-less`, extends: name, without, steps: [] }
-    : name;
+  const [own, setOwn] = useState<Profile | null>(null);
+  const [problem, setProblem] = useState<unknown>(null);
+  const fromFile = name === FILE;
+  const chosen = fromFile ? own : profiles.find((one) => one.name === name);
+  const given: string | { [key: string]: unknown } =
+    own && fromFile
+      ? { ...own, steps: own.steps?.filter((step) => !without.includes(step.id)) }
+      : without.length
+        ? { name: `${name}-less`, extends: name, without, steps: [] }
+        : name;
   const choose = (wanted: string) => {
     setName(wanted);
     setWithout([]);
   };
+  const read = async (file: File | undefined) => {
+    setOwn(null);
+    setWithout([]);
+    setProblem(null);
+    if (!file) return;
+    try {
+      setOwn(await answer(http.POST("/api/v1/profiles/checks", { body: { profile: await file.text() } })));
+    } catch (failed) {
+      setProblem(failed);
+    }
+  };
   const leave = (id: string, out: boolean) =>
     setWithout(out ? [...without, id] : without.filter((other) => other !== id));
-  return { profiles, name, chosen, without, given, choose, leave };
+  /** Whether there is a profile to capture with: a file may not have been chosen yet, or not be valid. */
+  const ready = !fromFile || own !== null;
+  return { profiles, name, fromFile, chosen, without, given, problem, ready, choose, read, leave };
 }
 
 /** Which steps make the copy general: a profile, less the steps that somebody leaves out. */
@@ -34,9 +55,19 @@ export function ProfileChoice({ profile }: { profile: ReturnType<typeof useProfi
         label="Profile"
         value={name}
         onChange={(e) => profile.choose(e.target.value)}
-        options={profiles.map((one) => one.name)}
+        options={[...profiles.map((one) => one.name), [FILE, "one from a file"]]}
         hint={chosen?.about}
       />
+      {profile.fromFile && (
+        <TextField
+          label="File of the profile"
+          type="file"
+          accept=".yaml,.yml"
+          onChange={(e) => void profile.read(e.target.files?.[0])}
+          hint={chosen ? `The profile ${chosen.name}.` : "YAML, as docs/profiles.md describes it."}
+        />
+      )}
+      {profile.problem !== null && <ProblemShown problem={profile.problem} />}
       {chosen && (
         <details className="mb-3">
           <summary className="text-small text-link cursor-pointer">

@@ -1,15 +1,19 @@
 import { Link, useSearchParams } from "react-router";
 import { answer, http, type Schema } from "~/api/client";
+import type { paths } from "~/api/schema";
 import { Empty, Loading, Moment, ProblemShown } from "~/parts/basics";
 import { Choice } from "~/parts/form";
 import { More, usePages } from "~/parts/paged";
 import { Bar, titleOf, told } from "~/parts/progress";
 import { Says } from "~/parts/sentence";
+import { useOrder } from "~/parts/sorted";
 import { State } from "~/parts/state";
 import { ChosenTable } from "~/parts/table";
 import { plural, span, to } from "~/parts/text";
 
 type Operation = Schema["Operation"];
+type Sort = NonNullable<paths["/api/v1/operations"]["get"]["parameters"]["query"]>["sort"];
+const sorts = ["started", "subject", "state", "by"];
 const kinds = [
   "capture",
   "capture-plan",
@@ -31,10 +35,12 @@ export function Component() {
   const [search, setSearch] = useSearchParams();
   const state = states.find((one) => one === search.get("state"));
   const kind = search.get("kind") ?? "";
-  const pages = usePages(["operations", state ?? "", kind], (cursor) =>
+  const order = useOrder<NonNullable<Sort>>(sorts, "-started");
+  const { sort } = order;
+  const pages = usePages(["operations", state ?? "", kind, sort], (cursor) =>
     answer(
       http.GET("/api/v1/operations", {
-        params: { query: { state, kind: kind || undefined, limit: 50, cursor, total: !cursor } },
+        params: { query: { state, kind: kind || undefined, sort, limit: 50, cursor, total: !cursor } },
       }),
     ),
   );
@@ -44,7 +50,7 @@ export function Component() {
   const now = rows.filter((one) => !one.ended_at).length;
   const failed = rows.filter((one) => one.state === "failed").length;
   const change = (given: Record<string, string>) => {
-    const next = { state: state ?? "", kind, ...given };
+    const next = { state: state ?? "", kind, sort: search.get("sort") ?? "", ...given };
     setSearch(Object.fromEntries(Object.entries(next).filter(([, value]) => value)), { replace: true });
   };
   return (
@@ -70,19 +76,21 @@ export function Component() {
           label="Operations"
           rows={rows}
           id={(operation) => operation.id}
+          order={order}
           columns={[
             {
               head: "operation",
+              sort: "subject",
               cell: (operation) => (
                 <Link to={to.operation(operation.id)} className="text-ink font-semibold">
                   {titleOf(operation)}
                 </Link>
               ),
             },
-            { head: "state", cell: (operation) => <State state={operation.state} /> },
+            { head: "state", sort: "state", cell: (operation) => <State state={operation.state} /> },
             { head: "progress", wide: true, cell: (operation) => <How operation={operation} /> },
-            { head: "by", cell: (operation) => operation.created_by },
-            { head: "begun", cell: (operation) => <Moment at={operation.created_at} /> },
+            { head: "by", sort: "by", cell: (operation) => operation.created_by },
+            { head: "begun", sort: "started", cell: (operation) => <Moment at={operation.created_at} /> },
             {
               head: "took",
               number: true,

@@ -1,11 +1,16 @@
-import { useInfiniteQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, type keepPreviousData } from "@tanstack/react-query";
 import { Button } from "./basics";
 
 type Answered<Item> = { items: Item[]; next?: string | null; total?: number | null };
 
 /** A list of the service, page after page; `ask` takes the cursor of a page, and none for the first. */
-export function usePages<Item>(key: unknown[], ask: (cursor?: string) => Promise<Answered<Item>>) {
+export function usePages<Item>(
+  key: unknown[],
+  ask: (cursor?: string) => Promise<Answered<Item>>,
+  options: { placeholderData?: typeof keepPreviousData } = {},
+) {
   const pages = useInfiniteQuery({
+    ...options,
     queryKey: key,
     queryFn: ({ pageParam }) => ask(pageParam),
     initialPageParam: undefined as string | undefined,

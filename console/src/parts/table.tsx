@@ -1,13 +1,21 @@
 import clsx from "clsx";
 import type { ReactNode } from "react";
 import { useColumns } from "./columns";
+import { ariaSort, SortHead, type Order } from "./sorted";
 
-export type Column<Row> = { head: string; cell: (row: Row) => ReactNode; number?: boolean; wide?: boolean };
+/** `sort` is the service's name of the order by this column. */
+export type Column<Row> = {
+  head: string;
+  cell: (row: Row) => ReactNode;
+  number?: boolean;
+  wide?: boolean;
+  sort?: string;
+};
 
-type Given<Row> = { columns: Column<Row>[]; rows: Row[]; id: (row: Row) => string; label: string };
+type Given<Row> = { columns: Column<Row>[]; rows: Row[]; id: (row: Row) => string; label: string; order?: Order };
 
 /** Hair lines, no boxes; numbers to the right. */
-export function Table<Row>({ columns, rows, id, label }: Given<Row>) {
+export function Table<Row>({ columns, rows, id, label, order }: Given<Row>) {
   return (
     <div className="overflow-x-auto" tabIndex={0} role="region" aria-label={label}>
       <table className={clsx("w-full border-collapse text-left", columns.length > 4 && "min-w-[36rem]")}>
@@ -17,9 +25,10 @@ export function Table<Row>({ columns, rows, id, label }: Given<Row>) {
               <th
                 key={column.head}
                 scope="col"
+                aria-sort={ariaSort(column.sort, order)}
                 className={clsx("py-1.5 pr-4 align-bottom font-semibold last:pr-0", column.number && "text-right")}
               >
-                {column.head}
+                <SortHead head={column.head} by={column.sort} order={order} />
               </th>
             ))}
           </tr>

@@ -2,19 +2,30 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, http, type Schema } from "~/api/client";
 import { ask } from "~/api/queries";
+import type { paths } from "~/api/schema";
 import { useSession } from "~/app/session";
 import { Button, Empty, Loading, Moment, ProblemShown, Short } from "~/parts/basics";
 import { Confirm, Dialog } from "~/parts/dialog";
-import { Choice, TextField } from "~/parts/form";
+import { Check, Choice, TextField } from "~/parts/form";
+import { More, usePages } from "~/parts/paged";
+import { useOrder } from "~/parts/sorted";
 import { Table } from "~/parts/table";
+import { plural } from "~/parts/text";
+
+type Sort = NonNullable<paths["/api/v1/tokens"]["get"]["parameters"]["query"]>["sort"];
 
 export function Tokens() {
-  const { data, error } = useQuery(ask.tokens());
+  const [valid, setValid] = useState(true);
+  const order = useOrder<NonNullable<Sort>>(["made", "name", "user", "used", "expires"], "-made");
+  const { sort } = order;
+  const pages = usePages(["tokens", valid, sort], (cursor) =>
+    answer(http.GET("/api/v1/tokens", { params: { query: { valid, sort, limit: 100, cursor, total: !cursor } } })),
+  );
   const cache = useQueryClient();
   const [asked, setAsked] = useState<"make" | Schema["Token"] | null>(null);
   const [made, setMade] = useState<Schema["NewToken"] | null>(null);
-  if (error) return <ProblemShown problem={error} />;
-  if (!data) return <Loading />;
+  if (pages.error) return <ProblemShown problem={pages.error} />;
+  if (pages.pending) return <Loading />;
   const revoke = async (token: string) => {
     await answer(http.DELETE("/api/v1/tokens/{token}", { params: { path: { token } } }));
     await cache.invalidateQueries();
@@ -22,15 +33,24 @@ export function Tokens() {
   return (
     <>
       <Button onClick={() => setAsked("make")}>Make a token</Button>
-      {data.length ? (
+      <div className="mt-3">
+        <Check
+          label={`Revoked and expired ones too (${plural(pages.total ?? pages.rows.length, "token")})`}
+          checked={!valid}
+          onChange={(e) => setValid(!e.target.checked)}
+        />
+      </div>
+      {pages.rows.length ? (
         <Table
           label="Tokens"
-          rows={data}
+          rows={pages.rows}
           id={(token) => token.id}
+          order={order}
           columns={[
-            { head: "token", cell: (token) => <span className="font-semibold">{token.name}</span> },
+            { head: "token", sort: "name", cell: (token) => <span className="font-semibold">{token.name}</span> },
             {
               head: "of",
+              sort: "user",
               cell: (token) => (
                 <>
                   {token.user} <span className="text-ink-3">{token.kind}</span>
@@ -38,9 +58,14 @@ export function Tokens() {
               ),
             },
             { head: "may", cell: (token) => token.verbs?.join(", ") ?? "all that its owner may" },
-            { head: "last used", cell: (token) => (token.last_used_at ? <Moment at={token.last_used_at} /> : "never") },
+            {
+              head: "last used",
+              sort: "used",
+              cell: (token) => (token.last_used_at ? <Moment at={token.last_used_at} /> : "never"),
+            },
             {
               head: "expires",
+              sort: "expires",
               cell: (token) => (token.revoked_at ? "revoked" : <Moment at={token.expires_at} exact />),
             },
             {
@@ -57,6 +82,7 @@ export function Tokens() {
       ) : (
         <Empty>There is no token. Programs and the command line sign in with one.</Empty>
       )}
+      <More pages={pages} />
       {asked === "make" && <Make close={() => setAsked(null)} done={setMade} />}
       {asked && asked !== "make" && (
         <Confirm

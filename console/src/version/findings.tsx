@@ -1,31 +1,38 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, http, type Schema } from "~/api/client";
-import { ask } from "~/api/queries";
 import { useSession } from "~/app/session";
 import { Button, Empty, Loading, ProblemShown } from "~/parts/basics";
 import { Confirm } from "~/parts/dialog";
 import { TextArea } from "~/parts/form";
+import { More, usePages } from "~/parts/paged";
 import { plural } from "~/parts/text";
 
 type Finding = Schema["Finding"];
 
 /** What the residue scan found, and who accepted it why. */
 export function Findings({ reference }: { reference: string }) {
-  const { data, error } = useQuery(ask.findings(reference));
+  const pages = usePages(["findings", reference], (cursor) =>
+    answer(
+      http.GET("/api/v1/versions/{reference}/findings", {
+        params: { path: { reference }, query: { limit: 100, cursor, total: !cursor } },
+      }),
+    ),
+  );
   const [asked, setAsked] = useState<Finding | null>(null);
   const { may } = useSession();
-  if (error) return <ProblemShown problem={error} />;
-  if (!data) return <Loading />;
-  if (!data.length) return <Empty>The scan found nothing that still identifies the source or endangers anybody.</Empty>;
+  if (pages.error) return <ProblemShown problem={pages.error} />;
+  if (pages.pending) return <Loading />;
+  if (!pages.rows.length)
+    return <Empty>The scan found nothing that still identifies the source or endangers anybody.</Empty>;
   return (
     <>
       <p className="text-ink-2 mb-2">
-        {plural(data.length, "finding")}. Those of high severity must be removed, or accepted by name with a reason,
-        before the version can be released.
+        {plural(pages.total ?? pages.rows.length, "finding")}. Those of high severity must be removed, or accepted by
+        name with a reason, before the version can be released.
       </p>
       <ul>
-        {data.map((finding) => (
+        {pages.rows.map((finding) => (
           <li key={finding.id} className="border-hair grid grid-cols-[4.5rem_1fr_auto] gap-x-3 border-b py-2.5">
             <span
               className={finding.severity === "high" && !finding.accepted_by ? "text-heed font-semibold" : "text-ink-2"}
@@ -66,6 +73,7 @@ export function Findings({ reference }: { reference: string }) {
           </li>
         ))}
       </ul>
+      <More pages={pages} />
       {asked && <Accept finding={asked} reference={reference} close={() => setAsked(null)} />}
     </>
   );

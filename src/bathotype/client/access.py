@@ -16,9 +16,11 @@ class AccessCalls(Calls):
         """Who is signed in, and what it may."""
         return self._transport.one(wire.WhoAmI, "GET", "/session")
 
-    def tokens(self) -> list[wire.Token]:
-        """One's own tokens; for who manages the account all that reach it."""
-        return self._transport.many(wire.Token, "/tokens")
+    def tokens(
+        self, *, user: str | None = None, valid: bool = False, sort: wire.TokenSort | None = None
+    ) -> list[wire.Token]:
+        """One's own tokens; for who manages the account all that reach it.  The newest first unless sorted."""
+        return list(self._transport.pages(wire.Token, "/tokens", user=user, valid=valid, sort=sort, limit=500))
 
     def make_token(
         self,
@@ -40,7 +42,7 @@ class AccessCalls(Calls):
 
     def members(self) -> list[wire.Member]:
         """Who may act for the account."""
-        return self._transport.many(wire.Member, "/members")
+        return list(self._transport.pages(wire.Member, "/members", limit=500))
 
     def add_member(self, user: str, role: str, *, robot: bool = False) -> wire.Member:
         """Add a person or a robot; a new person's invitation is in the answer."""

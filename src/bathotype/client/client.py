@@ -218,17 +218,21 @@ class Client(
         """One version."""
         return self._transport.one(catalogue.Version, "GET", f"/versions/{reference}")
 
-    def findings(self, reference: str) -> list[catalogue.Finding]:
-        """The residue report."""
-        return self._transport.many(catalogue.Finding, f"/versions/{reference}/findings")
+    def findings(
+        self, reference: str, *, severity: catalogue.Severity | None = None, open: bool = False
+    ) -> list[catalogue.Finding]:
+        """The residue report, the worst first; with ``open`` what nobody has accepted."""
+        asked = {"severity": severity, "open": open, "limit": 500}
+        return list(self._transport.pages(catalogue.Finding, f"/versions/{reference}/findings", **asked))
 
-    def packages(self, reference: str) -> list[catalogue.PackageRow]:
-        """Every package of a version."""
-        return self._transport.many(catalogue.PackageRow, f"/versions/{reference}/packages")
+    def packages(self, reference: str, *, find: str | None = None) -> list[catalogue.PackageRow]:
+        """The packages of a version, or those with a text in their name."""
+        path = f"/versions/{reference}/packages"
+        return list(self._transport.pages(catalogue.PackageRow, path, find=find, limit=500))
 
     def versions_with_package(self, name: str) -> list[catalogue.PackageUse]:
         """Which versions hold a package."""
-        return self._transport.many(catalogue.PackageUse, f"/packages/{name}/versions")
+        return list(self._transport.pages(catalogue.PackageUse, f"/packages/{name}/versions", limit=500))
 
     def difference(self, old: str, new: str) -> catalogue.Difference:
         """How two versions differ."""
@@ -273,7 +277,7 @@ class Client(
 
     def holds(self, reference: str) -> list[catalogue.Hold]:
         """The holds on a version."""
-        return self._transport.many(catalogue.Hold, f"/versions/{reference}/holds")
+        return list(self._transport.pages(catalogue.Hold, f"/versions/{reference}/holds", limit=500))
 
     def hold(self, reference: str, name: str, reason: str) -> catalogue.Hold:
         """Forbid purging."""

@@ -129,7 +129,7 @@ class FleetCalls(Calls):
 
     def saved_first_boot(self) -> list[fleet.SavedFirstBoot]:
         """Saved settings."""
-        return self._transport.many(fleet.SavedFirstBoot, "/first-boot")
+        return list(self._transport.pages(fleet.SavedFirstBoot, "/first-boot", limit=500))
 
     def save_first_boot(self, name: str, settings: FirstBoot, *, revision: str | None = None) -> fleet.SavedFirstBoot:
         """Save settings under a name; with the ``revision`` that was seen, only if nobody has changed them since."""

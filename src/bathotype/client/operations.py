@@ -17,9 +17,19 @@ Watcher = Callable[[work.Operation], None]
 class OperationCalls(Calls):
     """What the service is doing, and has done."""
 
-    def operations(self, *, state: work.OperationState | None = None, limit: int = 50) -> Iterator[work.Operation]:
-        """Operations, newest first."""
-        return self._transport.pages(work.Operation, "/operations", state=state, limit=limit)
+    def operations(
+        self,
+        *,
+        state: work.OperationState | None = None,
+        kind: str | None = None,
+        subject: str | None = None,
+        by: str | None = None,
+        sort: work.OperationSort | None = None,
+        limit: int = 50,
+    ) -> Iterator[work.Operation]:
+        """Operations, newest first unless sorted."""
+        asked = {"state": state, "kind": kind, "subject": subject, "by": by, "sort": sort, "limit": limit}
+        return self._transport.pages(work.Operation, "/operations", **asked)
 
     def operation(self, operation_id: str) -> work.Operation:
         """One operation."""

@@ -11,7 +11,7 @@ class SecretCalls(Calls):
 
     def secrets(self) -> list[wire.SecretFacts]:
         """What may be known of each secret."""
-        return self._transport.many(wire.SecretFacts, "/secrets")
+        return list(self._transport.pages(wire.SecretFacts, "/secrets", limit=500))
 
     def set_secret(self, name: str, value: str, *, about: str = "") -> wire.SecretFacts:
         """Keep a secret."""

@@ -93,7 +93,7 @@ class SharingCalls(Calls):
 
     def rules(self) -> list[ruling.SetRule]:
         """The launch rules that hold for this account."""
-        return self._transport.many(ruling.SetRule, "/rules")
+        return list(self._transport.pages(ruling.SetRule, "/rules", limit=500))
 
     def set_rule(self, rule: LaunchRule, *, for_all: bool = False, revision: str | None = None) -> ruling.SetRule:
         """Set a rule, for this account or for all; with the ``revision`` that was seen, only if it is that still."""
@@ -115,7 +115,7 @@ class SharingCalls(Calls):
 
     def allowances(self) -> list[ruling.Allowance]:
         """Allowances and what is used of them."""
-        return self._transport.many(ruling.Allowance, "/allowances")
+        return list(self._transport.pages(ruling.Allowance, "/allowances", limit=500))
 
     def set_allowance(
         self,

@@ -12,7 +12,7 @@ from bathotype.core.errors import Damaged, Invalid, NotFound, Refused, Unavailab
 from bathotype.core.firstboot.addresses import take
 from bathotype.core.firstboot.checks import faults
 from bathotype.core.firstboot.settings import FirstBoot, first_boot_of, numbered
-from bathotype.core.lifecycle.networks import Networks, attach_faults, attach_remarks, open_to
+from bathotype.core.lifecycle.networks import Networks, address_remarks, attach_faults, attach_remarks, open_to
 from bathotype.core.lifecycle.purpose import Purpose, SizeOffered, judge_size
 from bathotype.core.lifecycle.references import parse_reference
 from bathotype.core.lifecycle.room import disks_of_instance, room_faults, room_remarks
@@ -284,6 +284,8 @@ def plan_launch(
     wrong = _first_boot_faults(session, caller, body, names, settings)
     blockers += wrong
     each = [] if wrong else _each(session, caller, body, names, settings)
+    if at_site.networks is not None and (found := at_site.networks.subnet(attach.subnet)) is not None:
+        warnings += address_remarks([a for _, own in each for a in own.network.addresses], found)
     base_bytes = 0 if standing_disks(session, version.id, body.region) else version.used_bytes
     base = f"{iec(base_bytes)} are written to the site first" if base_bytes else "a base disk is ready"
     return LaunchPlan(

@@ -143,11 +143,6 @@ def _own_tool(result: Preflight, reader: ConfinedReader, site: Site, tool: OwnTo
     remarks = result.remarks
     remarks.warn("file-system", f"What {tool.tool} leaves on the disk is not scanned: its files cannot be read here.")
     if result.mode == "live":
-        if len(result.disks) > 1:
-            remarks.forbid(
-                "data-disks", f"Data disks cannot be captured while {tool.tool} runs in a booted clone.",
-                "Capture the boot disk alone, or run the tool yourself and capture it --stopped.",
-            )  # fmt: skip
         if not _can_run(result, site):
             remarks.forbid(
                 "prepared", f"Its agent cannot run {tool.tool} in a throwaway clone.",
@@ -193,12 +188,6 @@ def _can_run(result: Preflight, site: Site) -> bool:
 
 def _inside(result: Preflight, site: Site, profile: Profile) -> None:
     """Whether a booted throwaway clone can be generalized through its agent, where offline will not do."""
-    if len(result.disks) > 1:
-        result.remarks.forbid(
-            "data-disks",
-            "Data disks cannot be captured together with a boot disk that is generalized inside a booted clone.",
-            "Capture the boot disk alone, or all of them as they are (--as-is).",
-        )
     why = (
         f"Profile {profile.name} has steps that run inside the machine"
         if profile.runs_inside

@@ -60,6 +60,10 @@ class TokenRequest(Wire):
     days: float = Field(default=90, gt=0, le=730, description="Until it expires.")
 
 
+TokenSort = Literal["made", "-made", "name", "-name", "user", "-user", "used", "-used", "expires", "-expires"]
+MemberSort = Literal["user", "-user", "role", "-role", "since", "-since"]
+
+
 class Token(Answer):
     """A token; its text is shown once, when it is made."""
 

@@ -119,6 +119,9 @@ class BuildStep(Answer):
     error: str = ""
 
 
+BuildRunSort = Literal["started", "-started", "sheet", "-sheet", "state", "-state"]
+
+
 class BuildRun(Answer):
     """One run of a sheet."""
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Literal
 
 from pydantic import Field, model_validator
 
@@ -44,6 +45,9 @@ class JudgementAnswer(Answer):
     passed: bool
     seconds: float
     evidence: str
+
+
+CheckRunSort = Literal["started", "-started", "region", "-region", "size", "-size"]
 
 
 class CheckRun(Answer):

@@ -179,6 +179,9 @@ class VersionCount(Answer):
     states: dict[str, int]
 
 
+FirstBootSort = Literal["name", "-name"]
+
+
 class SavedFirstBoot(Revised):
     """First-boot settings saved under a name."""
 
@@ -211,6 +214,9 @@ class ChainCheck(Answer):
     end: str = Field(default="", description="The digest of the newest event: keep it where you keep what you trust.")
     kept_at: str = Field(default="", description="When this host last kept the end outside the database; empty: never.")
     missing: str = Field(default="", description="What of the kept end is not in the database.")
+
+
+AlertSort = Literal["raised", "-raised", "kind", "-kind", "subject", "-subject"]
 
 
 class Alert(Answer):

@@ -42,6 +42,9 @@ class Machine(Answer):
     os: str | None = Field(default=None, description="As the agent tells it, where it was asked.")
 
 
+MachineSort = Literal["region", "-region", "name", "-name", "state", "-state"]
+
+
 class Machines(Page[Machine]):
     """Machines of one region or all; ``problems`` says which regions do not answer, and why."""
 

@@ -52,6 +52,11 @@ class Offer(Answer):
     loses: bool = Field(default=False, description="Bytes or machines are lost by it: a person confirms it by name.")
 
 
+OperationSort = Literal[
+    "started", "-started", "kind", "-kind", "subject", "-subject", "state", "-state", "by", "-by", "ended", "-ended"
+]
+
+
 class Operation(Answer):
     """One operation; ``rate`` in bytes per second and ``eta`` in seconds of the running step, where known."""
 

@@ -13,6 +13,10 @@ from bathotype.wire.common import Answer, Revised, Wire, example
 AllowanceKind = Literal["line", "version", "account", "pool"]
 
 
+RuleSort = Literal["name", "-name", "set", "-set"]
+AllowanceSort = Literal["name", "-name", "kind", "-kind", "most", "-most"]
+
+
 class SetRule(Revised):
     """A rule that is set; ``holds_for`` is the account, or null for all."""
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from typing import Literal
 
 from pydantic import Field, SecretStr, field_validator
 
@@ -26,6 +27,9 @@ class SecretRequest(Wire):
         if not LEAST <= len(value.get_secret_value()) <= _MOST:
             raise ValueError(f"a secret has {LEAST} characters at least, and {_MOST} at most")
         return value
+
+
+SecretSort = Literal["name", "-name", "set", "-set", "used", "-used"]
 
 
 class SecretFacts(Answer):

@@ -25,6 +25,10 @@ class ShareRequest(Wire):
     confirm_public: bool = Field(default=False, description="Must be true for a share with every account.")
 
 
+ShareSort = Literal["proposed", "-proposed", "line", "-line", "state", "-state"]
+SharedVersionSort = Literal["made", "-made", "line", "-line", "state", "-state"]
+
+
 class Share(Answer):
     """One account's grant to another.  ``expired`` tells that its last day is over."""
 

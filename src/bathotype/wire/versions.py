@@ -38,6 +38,10 @@ class LineDemand(Wire):
     )
 
 
+LineSort = Literal["name", "-name", "made", "-made"]
+VersionSort = Literal["number", "-number", "made", "-made"]
+
+
 class Line(Answer):
     """A named sequence of versions for one purpose."""
 
@@ -128,6 +132,14 @@ class Sizes(Answer):
     new: int
 
 
+class ProfileText(Wire):
+    """A generalization profile as it is written."""
+
+    model_config = example({"profile": "name: pilots\nextends: linux\nwithout: [shell-history]\n"})
+
+    profile: str = Field(max_length=262_144, description="Its YAML.")
+
+
 class VersionDisk(Answer):
     """One disk of a version."""
 
@@ -203,6 +215,12 @@ class Version(Revised):
     released_at: datetime | None = None
     retired_at: datetime | None = None
     purged_at: datetime | None = None
+
+
+FindingSort = Literal["severity", "-severity", "path", "-path", "rule", "-rule"]
+PackageSort = Literal["name", "-name", "manager", "-manager"]
+PackageUseSort = Literal["line", "-line", "package", "-package", "state", "-state"]
+HoldSort = Literal["name", "-name", "placed", "-placed"]
 
 
 class Finding(Answer):

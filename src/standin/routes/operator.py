@@ -27,6 +27,7 @@ class LabMachine(BaseModel):
     size: str
     image: str
     on: bool = True
+    data_disks: list[str] = []
 
 
 class NewFault(BaseModel):

@@ -66,7 +66,16 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--robot", default="first", help="the robot is named ACCOUNT-ROBOT (default: first)")
     parser.add_argument("--days", type=int, default=90, help="days until the token expires (default: 90)")
     tokens = group(inner, "tokens", "API tokens")
-    command(tokens, "list", _tokens, "list tokens, with their last use", examples="  bathotype auth tokens list")
+    parser = command(
+        tokens,
+        "list",
+        _tokens,
+        "list tokens, with their last use",
+        examples="  bathotype auth tokens list\n  bathotype auth tokens list --valid --sort expires",
+    )
+    parser.add_argument("--of", metavar="USER", help="only those of this person or robot")
+    parser.add_argument("--valid", action="store_true", help="leave out those that are revoked or expired")
+    parser.add_argument("--sort", choices=("made", "name", "user", "used", "expires"), help="default: newest first")
     parser = command(
         tokens,
         "make",
@@ -239,7 +248,7 @@ def _bootstrap(_: Client, given: argparse.Namespace) -> None:
 
 
 def _tokens(client: Client, given: argparse.Namespace) -> None:
-    rows = client.tokens()
+    rows = client.tokens(user=given.of, valid=given.valid, sort=given.sort)
     if given.json:
         return emit_json(rows)
     table(

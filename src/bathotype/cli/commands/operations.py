@@ -21,9 +21,19 @@ def register(parsers: Subparsers) -> None:
     """Add the commands."""
     inner = group(parsers, "operations", "durable pieces of work")
     parser = command(
-        inner, "list", _list, "list operations, newest first", examples="  bathotype operations list --state failed"
+        inner,
+        "list",
+        _list,
+        "list operations, newest first",
+        examples="  bathotype operations list --state failed\n  bathotype operations list --kind build --by tide-builder",
     )
     parser.add_argument("--state", choices=("queued", "running", "succeeded", "failed", "cancelled"))
+    parser.add_argument("--kind", help="only operations of this kind, such as capture")
+    parser.add_argument("--subject", help="only operations about this, such as a version")
+    parser.add_argument("--by", metavar="USER", help="only those that this person or robot asked for")
+    parser.add_argument(
+        "--sort", choices=("started", "ended", "kind", "subject", "state", "by"), help="default: newest first"
+    )
     parser.add_argument("--most", type=int, default=20, help="how many (default: 20)")
     for verb, handler, about in (
         ("show", _show, "show an operation's steps"),
@@ -60,7 +70,15 @@ def register(parsers: Subparsers) -> None:
 
 
 def _list(client: Client, given: argparse.Namespace) -> None:
-    rows = list(islice(client.operations(state=given.state, limit=min(given.most, 500)), given.most))
+    found = client.operations(
+        state=given.state,
+        kind=given.kind,
+        subject=given.subject,
+        by=given.by,
+        sort=given.sort,
+        limit=min(given.most, 500),
+    )
+    rows = list(islice(found, given.most))
     if given.json:
         return emit_json(rows)
     table(

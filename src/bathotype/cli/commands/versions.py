@@ -131,15 +131,17 @@ def register(parsers: Subparsers) -> None:
     reference(parser)
     parser.add_argument("--region", help="default: every region that has it, one after another")
 
-    reference(
-        command(
-            parsers,
-            "residue",
-            _residue,
-            "show what the residue scan of a version found",
-            examples="  bathotype residue gauge-collector@1.0.0",
-        )
+    residue = command(
+        parsers,
+        "residue",
+        _residue,
+        "show what the residue scan of a version found",
+        examples="  bathotype residue gauge-collector@1.0.0\n"
+        "  bathotype residue gauge-collector@1.0.0 --severity high --open",
     )
+    reference(residue)
+    residue.add_argument("--severity", choices=("high", "medium", "low"), help="only findings of this severity")
+    residue.add_argument("--open", action="store_true", help="only findings that nobody has accepted")
     parser = command(
         parsers,
         "resolve",
@@ -158,6 +160,7 @@ def register(parsers: Subparsers) -> None:
         examples="  bathotype packages gauge-collector@1.0.0\n  bathotype packages --which openssl",
     )
     parser.add_argument("reference", metavar="REF", nargs="?")
+    parser.add_argument("--find", metavar="TEXT", help="only packages with this text in their name")
     parser.add_argument("--which", metavar="PACKAGE", help="versions and running instances that carry a package")
     parser = command(
         parsers,
@@ -407,7 +410,7 @@ def _verify(client: Client, given: argparse.Namespace) -> None:
 
 
 def _residue(client: Client, given: argparse.Namespace) -> None:
-    findings = client.findings(given.reference)
+    findings = client.findings(given.reference, severity=given.severity, open=given.open)
     if given.json:
         return emit_json(findings)
     table(
@@ -467,7 +470,7 @@ def _packages(client: Client, given: argparse.Namespace) -> None:
             ((u.reference, u.state, u.package, u.version, u.running) for u in uses),
             empty=f"No version holds {given.which}.",
         )
-    rows = client.packages(given.reference or "")
+    rows = client.packages(given.reference or "", find=given.find)
     if given.json:
         return emit_json(rows)
     table(

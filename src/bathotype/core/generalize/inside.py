@@ -21,7 +21,8 @@ def prepare_script() -> str:
 
 
 def tar_script(room: str) -> str:
-    """Write the guest's own files as a tar archive to the data disk with the serial ``room``."""
+    """Write the guest's own files, those on its mounted data disks too, as a tar archive to the disk with the serial
+    ``room``."""
     device = shlex.quote(f"{_ROOM}{room[:20]}")
     return (
         "set -e\nsync\n"
@@ -31,6 +32,12 @@ def tar_script(room: str) -> str:
         f"--file={device} -C / $points 2>/dev/null || [ $? -eq 1 ]\n"
         f"sync {device}\nblockdev --flushbufs {device}\n"
     )
+
+
+def mounted_script(disk: str) -> str:
+    """Succeeds where something of the data disk with the serial ``disk`` is mounted, or swapped to."""
+    device = shlex.quote(f"{_ROOM}{disk[:20]}")
+    return f"lsblk --noheadings --raw --output MOUNTPOINT {device} | grep -q ."
 
 
 def change_script(removed: str, written: str) -> str:

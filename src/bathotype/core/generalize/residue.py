@@ -126,6 +126,12 @@ def unreadable(reason: str) -> list[Finding]:
     return [_finding("not-scanned", "high", "(whole disk)", 0, reason, "Accept it if you know what the disk holds.")]
 
 
+def unseen(disk: str) -> Finding:
+    """The report on a data disk whose files nobody has seen."""
+    detail = f"{disk}: the system mounts nothing of it, so its files were neither generalized nor scanned"
+    return _finding("not-scanned", "high", f"({disk})", 0, detail, "Mount it in the machine, or accept it.")
+
+
 def remains(what: str) -> Finding:
     """The report that the disk's bytes still hold what none of its files does."""
     detail = "in bytes that belong to no file: the site does not free the blocks that the clone discards"

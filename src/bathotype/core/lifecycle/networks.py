@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from ipaddress import ip_address, ip_network
 from typing import Annotated
 
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints
 
+from bathotype.core.firstboot.addresses import interface_of
 from bathotype.core.units import plural
 
 _Name = Annotated[str, StringConstraints(min_length=1, max_length=100)]
@@ -149,3 +150,16 @@ def attach_remarks(attach: Attach, offered: Networks) -> list[str]:
     if attach.public_address and not open_to(attach, offered):
         return ["It gets a public address, and no firewall set opens a port: nobody reaches it there."]
     return []
+
+
+def address_remarks(addresses: Sequence[str], subnet: Subnet) -> list[str]:
+    """What somebody should know of addresses that first boot sets, with their prefix lengths, on a subnet."""
+    there = ip_network(subnet.cidr)
+    own = [interface_of(text) for text in addresses]
+    if not (strange := [str(one.ip) for one in own if one.version == there.version and one.ip not in there]):
+        return []
+    shown = ", ".join(strange[:5]) + (f" and {len(strange) - 5} more" if len(strange) > 5 else "")
+    verb = "is" if len(strange) == 1 else "are"
+    return [
+        f"{shown} {verb} set at first boot, outside of subnet {subnet.name} ({subnet.cidr}): nothing is reached by that."
+    ]

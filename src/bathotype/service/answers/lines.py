@@ -40,11 +40,19 @@ _LINES = select(Line.name, body(_LINE)).join(Account, Account.id == Line.account
 _ONE = Statement(_LINES.where(Line.id == bindparam("line")))
 
 
+#: What a list of lines can be sorted by, each different for all of an account.  Ids follow the time of their making.
+_KEYS = {"name": Line.name, "made": Line.id}
+
+
 @cache
-def lines_of(most: int) -> Statement:
-    """At most so many lines of the account ``caller`` whose names follow ``after``, by name."""
-    later = _LINES.where(Line.account_id == bindparam("caller"), Line.name > bindparam("after"))
-    return Statement(later.order_by(Line.name).limit(most))
+def lines_of(*, sort: str, after: bool, most: int) -> Statement:
+    """At most so many lines of the account ``caller``, in an order such as ``name`` or ``-made``; with ``after`` those that
+    follow this ``key``."""
+    key, descending = _KEYS[sort.removeprefix("-")], sort.startswith("-")
+    query = _LINES.where(Line.account_id == bindparam("caller"))
+    if after:
+        query = query.where(key < bindparam("after") if descending else key > bindparam("after"))
+    return Statement(query.add_columns(key.label("key")).order_by(key.desc() if descending else key).limit(most))
 
 
 def line_answer(session: Session, line: Line) -> wire.Line:

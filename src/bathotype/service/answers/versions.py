@@ -112,12 +112,19 @@ _OF_LINE = VERSIONS.where(Line.account_id == bindparam("caller"), Line.name == b
 OWN = Statement(_OF_LINE.where(Version.number == bindparam("number")).add_columns(_REVISION.label("revision")))
 
 
+#: What a line's versions can be sorted by, each different for all of a line.  Ids follow the time of their making.
+_KEYS = {"number": Version.sort_key, "made": Version.id}
+
+
 @cache
-def versions_of(*, after: bool, most: int) -> Statement:
-    """At most so many versions of a ``line`` of the account ``caller``, highest number first; with ``after`` those whose
-    sort key is lower."""
-    query = _OF_LINE.where(Version.sort_key < bindparam("after")) if after else _OF_LINE
-    return Statement(query.add_columns(Version.sort_key).order_by(Version.sort_key.desc()).limit(most))
+def versions_of(*, sort: str, state: bool, after: bool, most: int) -> Statement:
+    """At most so many versions of a ``line`` of the account ``caller``, in an order such as ``-number`` or ``made``; with
+    ``state`` only those in it, with ``after`` those that follow this ``key``."""
+    key, descending = _KEYS[sort.removeprefix("-")], sort.startswith("-")
+    query = _OF_LINE.where(Version.state == bindparam("state")) if state else _OF_LINE
+    if after:
+        query = query.where(key < bindparam("after") if descending else key > bindparam("after"))
+    return Statement(query.add_columns(key.label("key")).order_by(key.desc() if descending else key).limit(most))
 
 
 def version_answer(session: Session, version: Version) -> wire.Version:

@@ -1,6 +1,7 @@
 """Generalizing inside a booted throwaway clone, through its agent: for disks that cannot be edited offline.
 
-The clone boots from a copy of the snapshot without a first-boot seed and without a way out.  Steps that run inside
+The clone boots from copies of the snapshots, with the data disks that are captured, without a first-boot seed and without
+a way out.  Steps that run inside
 are run first, in their order; then its files are written as a tar archive to an empty disk, read from there, and the
 same planner and the same residue scan work on them as on an offline disk.  The clone is never shut down: what it
 would write while it stops (logs, seeds, a new machine id) would be captured.  Its disk is taken while it is frozen.
@@ -9,7 +10,7 @@ would write while it stops (logs, seeds, a new machine id) would be captured.  I
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
@@ -19,11 +20,11 @@ from bathotype.core.confined.judging import JUDGE_ARCHIVE, Judged, JudgeQuestion
 from bathotype.core.disk.source import BlockSource
 from bathotype.core.errors import Damaged, Unavailable
 from bathotype.core.generalize import residue
-from bathotype.core.generalize.inside import change_script, listed, prepare_script, tar_script
+from bathotype.core.generalize.inside import change_script, listed, mounted_script, prepare_script, tar_script
 from bathotype.core.generalize.profile import OwnTool, Profile, RunInside
 from bathotype.core.guest.agent import GuestAgent
 from bathotype.core.units import iec, plural
-from bathotype.service.guests.frozen import snapshot_frozen
+from bathotype.service.guests.frozen import snapshot_frozen, snapshots
 from bathotype.service.guests.power import wait_until_off
 from bathotype.service.guests.ready import wait_for_agent
 from bathotype.service.operations.context import WorkContext
@@ -36,20 +37,24 @@ _QUIET = "/run/bathotype"
 
 @dataclass(frozen=True)
 class MadeInside:
-    """What came of it: the snapshot to store, and what was found in the generalized files."""
+    """What came of it: the snapshots to store, the boot disk's first, and what was found in the generalized files.
 
-    snapshot: str
+    ``unmounted`` names the data disks of which the system mounts nothing: their files were not seen.
+    """
+
+    snapshots: list[str]
     planned: PlannedInside
     judged: Judged
+    unmounted: list[str]
 
 
 class InsideClone:
     """A throwaway machine for the time of the block."""
 
     def __init__(
-        self, context: WorkContext, site: Site, source: SiteMachine, snapshot: str, tags: dict[str, str]
+        self, context: WorkContext, site: Site, source: SiteMachine, snapshots: Sequence[str], tags: dict[str, str]
     ) -> None:
-        self._context, self._site, self._source, self._snapshot, self._tags = context, site, source, snapshot, tags
+        self._context, self._site, self._source, self._snapshots, self._tags = context, site, source, snapshots, tags
         self.remove(context, site, source.region)
 
     @staticmethod
@@ -65,12 +70,12 @@ class InsideClone:
 
     def __enter__(self) -> InsideClone:
         context, source = self._context, self._source
-        boot = source.boot_disk
-        assert boot is not None
+        boot, *data = self._snapshots
         tags = context.tags(self._tags)
+        size = sum(disk.size for disk in source.disks)
         key = f"{context.id}/clone/{time.time_ns()}"
         room = self._site.create_disk(
-            source.region, boot.size, key=f"{key}/room", name=f"{self._name(context)}-room", tags=tags
+            source.region, size, key=f"{key}/room", name=f"{self._name(context)}-room", tags=tags
         )
         self._machine = self._site.create_machine(
             key=key,
@@ -78,12 +83,13 @@ class InsideClone:
             region=source.region,
             zone=None,
             machine_size=source.machine_size,
-            boot_disk=self._snapshot,
-            data_disks=[room.id],
+            boot_disk=boot,
+            data_disks=[*data, room.id],
             isolated=True,
             tags=tags,
         )
         self._room = room.id
+        self._taken = [disk.id for disk in self._machine.disks if disk.id != room.id]
         self._site.power(self._machine.id, "on")
         context.log(f"A throwaway clone of {source.name} boots; its own files are generalized from inside.")
         wait_for_agent(self._site, self._machine.id, seconds=_BOOT_SECONDS, check=context.check, code="clone-silent")
@@ -124,17 +130,17 @@ class InsideClone:
             agent.write_file(lists[0], listed(sorted(made.paths_removed())))
             agent.write_file(lists[1], listed(pairs))
             self._script(agent, change_script(*lists))
+            unmounted = [disk for disk in self._taken[1:] if not self._mounted(agent, disk)]
             self._context.log(f"{plural(len(planned.changes), 'path')} changed, {iec(planned.total_bytes)} gone.")
             with self._files(agent) as archive:
                 found = reader.ask(JUDGE_ARCHIVE, JudgeQuestion(looked_for(made.identity)), archive)
-        boot = self._machine.boot_disk
-        assert boot is not None
         key = f"{self._context.id}/inside/{time.time_ns()}"
-        taken = snapshot_frozen(self._context, self._site, self._machine, [boot.id], key, tags=self._tags)
-        return MadeInside(taken.disks[0].id, made, found)
+        taken = snapshot_frozen(self._context, self._site, self._machine, self._taken, key, tags=self._tags)
+        names = {disk: f"data-{number}" for number, disk in enumerate(self._taken)}
+        return MadeInside([disk.id for disk in taken.disks], made, found, [names[disk] for disk in unmounted])
 
-    def prepare(self, tool: OwnTool) -> str:
-        """Run the system's own preparation tool, wait until it has shut the clone down, and snapshot its boot disk."""
+    def prepare(self, tool: OwnTool) -> list[str]:
+        """Run the system's own preparation tool, wait until it has shut the clone down, and snapshot its disks."""
         context, machine = self._context, self._machine
         with self._site.agent(machine.id, timeout=60) as agent:
             context.log(f"{tool.tool} runs: {' '.join(tool.argv)}")
@@ -151,10 +157,14 @@ class InsideClone:
             raise Damaged(
                 f"{tool.tool} has not shut the clone down within {tool.timeout_seconds} s.", code="step-failed"
             )
-        boot = machine.boot_disk
-        assert boot is not None
         key, name = f"{context.id}/prepared/{time.time_ns()}", f"{self._name(context)}-prepared"
-        return self._site.snapshot(boot.id, key=key, name=name, tags=context.tags(self._tags)).id
+        return [disk.id for disk in snapshots(self._site, self._taken, key, name, context.tags(self._tags))]
+
+    @staticmethod
+    def _mounted(agent: GuestAgent, disk: str) -> bool:
+        """Whether the system mounts anything of a disk, or swaps to it."""
+        done = agent.run(["/bin/sh", "-c", mounted_script(disk)], timeout=60)
+        return done.exit_code == 0
 
     def _files(self, agent: GuestAgent) -> _Files:
         return _Files(self, agent)

@@ -202,7 +202,7 @@ class CaptureKind(Snapshots[CP, CM], MakingKind[CP, CM]):
             return None
         context, profile = self.context, self._profile
         known = dict(self.memo.identity)
-        with InsideClone(context, self.site, self.machine, self.taken, self.params.tags) as clone:
+        with InsideClone(context, self.site, self.machine, self.all_taken, self.params.tags) as clone:
             made = clone.generalize(
                 profile,
                 known,
@@ -211,12 +211,12 @@ class CaptureKind(Snapshots[CP, CM], MakingKind[CP, CM]):
             self.memo.take_inside(made.planned)
             self.memo.profile = {"name": profile.name, "digest": profile.digest}
             self.save()
-            with self.site.open_disk(made.snapshot) as raw:
+            with self.open_disks(made.snapshots) as raw:
                 found = look(context.reader, raw)
                 bring(context, found.settled(raw), found.used)
         with open_copy(context, writable=True) as image:
             context.reader.ask(BLANK, None, image)
-        findings = list(made.judged.findings)
+        findings = [*made.judged.findings, *map(residue.unseen, made.unmounted)]
         with open_copy(context) as image:
             # The id was a small file too: where it is still found, other removed files may be.
             machine_id = str(self.memo.identity.get("machine_id", ""))
@@ -231,9 +231,8 @@ class CaptureKind(Snapshots[CP, CM], MakingKind[CP, CM]):
     def _run_own_tool(self, tool: OwnTool) -> None:
         """Run the system's own tool in a booted clone, and store what it leaves."""
         context = self.context
-        with InsideClone(context, self.site, self.machine, self.taken, self.params.tags) as clone:
-            snapshot = clone.prepare(tool)
-            with self.site.open_disk(snapshot) as raw:
+        with InsideClone(context, self.site, self.machine, self.all_taken, self.params.tags) as clone:
+            with self.open_disks(clone.prepare(tool)) as raw:
                 told = f"run in a throwaway clone on {utcnow():%Y-%m-%d}"
                 if tool.marker is not None:
                     line = context.reader.ask(MARKER, MarkerQuestion(tool.marker), raw).line
@@ -258,7 +257,7 @@ class CaptureKind(Snapshots[CP, CM], MakingKind[CP, CM]):
         """Bring the used blocks of the snapshot to scratch, as a sparse file.  What is not changed needs no copy."""
         if self._as_it_lies or self.memo.inside:
             return False
-        with self.open_taken() as raw:
+        with self.open_disks(self.all_taken) as raw:
             found = self._look(raw)
             disk, used, earlier = found.settled(raw), found.used, self._incremental(raw, found)
             target = new_image(self.context, disks_of(disk), used.total)
@@ -344,7 +343,7 @@ class CaptureKind(Snapshots[CP, CM], MakingKind[CP, CM]):
         if not self._as_it_lies:
             self.store_image()
             return None
-        with self.open_taken() as raw:
+        with self.open_disks(self.all_taken) as raw:
             found = self._look(raw)
             unchanged = self._incremental(raw, found)
             self.store_disk(found.settled(raw), found.used, unchanged, taken=found.whole_blocks)

@@ -31,6 +31,7 @@ class CapturePlanMemo(SnapshotMemo):
 
     remarks: list[Remark] = []
     plan: dict[str, Any] = {}
+    inside: bool = False
 
 
 class CapturePlan(Snapshots[CapturePlanParams, CapturePlanMemo]):
@@ -52,9 +53,10 @@ class CapturePlan(Snapshots[CapturePlanParams, CapturePlanMemo]):
         return any(remark.outcome == "obstacle" for remark in self.memo.remarks)
 
     @property
-    def _as_it_lies(self) -> bool:
-        """Whether nothing on the disk is changed from here."""
-        return self.params.mode == "as-is" or profile_for(self.params.profile).own_tool is not None
+    def _unseen(self) -> bool:
+        """Whether nothing on the disk is changed from here: a clone's own files are seen in the clone alone."""
+        as_it_lies = self.params.mode == "as-is" or profile_for(self.params.profile).own_tool is not None
+        return as_it_lies or self.memo.inside
 
     def check(self) -> None:
         """Preflight, as the capture itself does it first."""
@@ -76,22 +78,22 @@ class CapturePlan(Snapshots[CapturePlanParams, CapturePlanMemo]):
         for refusal in found.remarks.refusals:
             context.log(refusal, "error")
         self.memo.remarks = found.remarks.items
-        self.memo.plan = {"used_bytes": found.used_bytes}
+        self.memo.plan, self.memo.inside = {"used_bytes": found.used_bytes}, found.inside
         self.save()
 
     def snapshot(self) -> bool | None:
         """Take it."""
-        if self._forbidden or self._as_it_lies:
+        if self._forbidden or self._unseen:
             return False
         self.take_snapshot(freeze=False)
         return None
 
     def look(self) -> bool | None:
         """Read the snapshot in place."""
-        if self._forbidden or self._as_it_lies:
+        if self._forbidden or self._unseen:
             return False
         profile = profile_for(self.params.profile)
-        with self.open_taken() as raw:
+        with self.open_disks(self.all_taken) as raw:
             known = {key: value for key, value in self.memo.identity.items() if value}
             found = self.context.reader.ask(PLAN, ProfileQuestion(profile, known), raw)
             size = sum(disks_of(raw))
@@ -114,7 +116,7 @@ class CapturePlan(Snapshots[CapturePlanParams, CapturePlanMemo]):
 
     def result(self) -> dict[str, Any]:
         remarks = Remarks(self.memo.remarks)
-        taken = [r.why for r in remarks.items if r.check in ("boot-disk", "data-disk", "prepared")]
+        taken = [r.why for r in remarks.items if r.check in ("boot-disk", "data-disk", "prepared", "inside")]
         return {
             "verb": "capture",
             "subject": self.context.operation.subject,

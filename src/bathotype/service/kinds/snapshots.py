@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from typing import Any, TypeVar
 
 from pydantic import BaseModel
@@ -80,11 +80,16 @@ class Snapshots(Kind[P, M]):
         assert self.memo.snapshot is not None
         return self.memo.snapshot
 
+    @property
+    def all_taken(self) -> list[str]:
+        """The ids of all snapshots, the boot disk's first."""
+        return [self.taken, *self.memo.data_snapshots]
+
     @contextlib.contextmanager
-    def open_taken(self) -> Iterator[NbdPool | Several]:
-        """What was taken, for the time of the block; several disks as one source."""
+    def open_disks(self, ids: Sequence[str]) -> Iterator[NbdPool | Several]:
+        """Disks at the site, for the time of the block; several as one source."""
         with contextlib.ExitStack() as opened:
-            parts = [opened.enter_context(self.site.open_disk(d)) for d in (self.taken, *self.memo.data_snapshots)]
+            parts = [opened.enter_context(self.site.open_disk(one)) for one in ids]
             yield Several(tuple(parts)) if len(parts) > 1 else parts[0]
 
     def have_machine_alone(self) -> None:

@@ -35,10 +35,12 @@ from bathotype.service.records import Account, AccountKey, ApiToken, ConsoleSess
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.routes.callers import Manager, Reader, ReadsOf, ServiceOf, Signed
 from bathotype.service.routes.conditions import Conditional
+from bathotype.service.routes.paging import REVERSED, Ordering, Paged
 from bathotype.service.routes.route import api_router
 from bathotype.service.signatures import KeyRing
 from bathotype.service.state import Service
 from bathotype.wire import access as wire
+from bathotype.wire.common import Page
 
 router = api_router()
 _STATE_COOKIE = "bathotype_log_in"
@@ -177,8 +179,25 @@ def _token(row: ApiToken, user: User, seen_by: Principal | None = None) -> wire.
     return wire.Token(user=user.name, kind=user.kind, **fields)
 
 
+_TOKENS = Ordering(
+    ApiToken.id,
+    made=ApiToken.created_at,
+    name=ApiToken.name,
+    user=User.name,
+    used=ApiToken.last_used_at,
+    expires=ApiToken.expires_at,
+)
+
+
 @router.get("/tokens", tags=["access"])
-def list_tokens(caller: Reader, reads: ReadsOf) -> list[wire.Token]:
+def list_tokens(
+    caller: Reader,
+    reads: ReadsOf,
+    paging: Paged,
+    user: Annotated[str | None, Query(max_length=63, description="Only those of this person or robot.")] = None,
+    valid: Annotated[bool, Query(description="Only those that are neither revoked nor expired.")] = False,
+    sort: Annotated[wire.TokenSort, Query(description=REVERSED)] = "-made",
+) -> Page[wire.Token]:
     """One's own tokens; for who manages the account also those of its robots and members that reach it."""
     with reads.session() as session:
         query = select(ApiToken, User).join(User, User.id == ApiToken.user_id)
@@ -192,8 +211,12 @@ def list_tokens(caller: Reader, reads: ReadsOf) -> list[wire.Token]:
             )
         else:
             query = query.where(ApiToken.user_id == caller.user_id)
-        rows = session.execute(query.order_by(ApiToken.created_at.desc()).limit(500))
-        return [_token(row, user, caller) for row, user in rows]
+        if user is not None:
+            query = query.where(User.name == user)
+        if valid:
+            query = query.where(ApiToken.revoked_at.is_(None), ApiToken.expires_at > utcnow())
+        rows, following, total = paging.in_order(session, query, _TOKENS, sort)
+        return Page(items=[_token(row[0], row[1], caller) for row in rows], next=following, total=total)
 
 
 @router.post("/tokens", status_code=201, tags=["access"])
@@ -273,17 +296,28 @@ def revoke_token(token: str, caller: Reader, service: ServiceOf) -> None:
 # Members
 
 
+_MEMBERS = Ordering(User.id, user=User.name, role=Membership.role, since=Membership.since)
+
+
 @router.get("/members", tags=["access"])
-def list_members(caller: Reader, reads: ReadsOf) -> list[wire.Member]:
+def list_members(
+    caller: Reader,
+    reads: ReadsOf,
+    paging: Paged,
+    kind: wire.UserKind | None = None,
+    role: Role | None = None,
+    sort: Annotated[wire.MemberSort, Query(description=REVERSED)] = "user",
+) -> Page[wire.Member]:
     """Who may act for the account."""
+    query = select(Membership, User).join(User, User.id == Membership.user_id)
+    query = query.where(Membership.account_id == caller.account_id)
+    if kind is not None:
+        query = query.where(User.kind == kind)
+    if role is not None:
+        query = query.where(Membership.role == role)
     with reads.session() as session:
-        rows = session.execute(
-            select(Membership, User)
-            .join(User, User.id == Membership.user_id)
-            .where(Membership.account_id == caller.account_id)
-            .order_by(User.name)
-        )
-        return [_member(m, u) for m, u in rows]
+        rows, following, total = paging.in_order(session, query, _MEMBERS, sort)
+        return Page(items=[_member(row[0], row[1]) for row in rows], next=following, total=total)
 
 
 def _member(row: Membership, user: User, invitation: str | None = None) -> wire.Member:

@@ -17,7 +17,7 @@ from bathotype.service.records import Alert, FirstBootSet
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.routes.callers import Manager, Operator, Reader, ReadsOf, ServiceOf
 from bathotype.service.routes.conditions import Conditional
-from bathotype.service.routes.paging import Paged
+from bathotype.service.routes.paging import REVERSED, Ordering, Paged
 from bathotype.service.routes.route import api_router
 from bathotype.wire import fleet as wire
 from bathotype.wire.common import Page
@@ -64,15 +64,28 @@ def check_chain(caller: Manager, service: ServiceOf) -> wire.ChainCheck:
         )
 
 
+_ALERTS = Ordering(Alert.id, raised=Alert.id, kind=Alert.kind, subject=Alert.subject)
+_FIRST_BOOTS = Ordering(FirstBootSet.name, name=FirstBootSet.name)
+
+
 @router.get("/alerts", tags=["events"])
-def list_alerts(caller: Reader, reads: ReadsOf, paging: Paged, cleared: bool = False) -> Page[wire.Alert]:
-    """What somebody should look at, the newest first."""
+def list_alerts(
+    caller: Reader,
+    reads: ReadsOf,
+    paging: Paged,
+    cleared: bool = False,
+    kind: Annotated[str | None, Query(max_length=63, description="Only those of this kind.")] = None,
+    sort: Annotated[wire.AlertSort, Query(description=REVERSED)] = "-raised",
+) -> Page[wire.Alert]:
+    """What somebody should look at, the newest first unless sorted."""
     with reads.session() as session:
         query = select(Alert).where(Alert.account_id == caller.account_id)
         if not cleared:
             query = query.where(Alert.cleared_at.is_(None))
-        rows, following, total = paging.fetch(session, query, Alert.id, str)
-        items = [wire.Alert.model_validate(row, from_attributes=True) for row in rows]
+        if kind is not None:
+            query = query.where(Alert.kind == kind)
+        rows, following, total = paging.in_order(session, query, _ALERTS, sort)
+        items = [wire.Alert.model_validate(row[0], from_attributes=True) for row in rows]
         return Page[wire.Alert](items=items, next=following, total=total)
 
 
@@ -98,13 +111,17 @@ def acknowledge(alert: str, body: wire.AcknowledgeRequest, caller: Operator, ser
 
 
 @router.get("/first-boot", tags=["first boot"])
-def list_first_boot(caller: Reader, reads: ReadsOf) -> list[wire.SavedFirstBoot]:
+def list_first_boot(
+    caller: Reader,
+    reads: ReadsOf,
+    paging: Paged,
+    sort: Annotated[wire.FirstBootSort, Query(description=REVERSED)] = "name",
+) -> Page[wire.SavedFirstBoot]:
     """Saved first-boot settings."""
     with reads.session() as session:
-        rows = session.scalars(
-            select(FirstBootSet).where(FirstBootSet.account_id == caller.account_id).order_by(FirstBootSet.name)
-        )
-        return [_saved(row) for row in rows]
+        query = select(FirstBootSet).where(FirstBootSet.account_id == caller.account_id)
+        rows, following, total = paging.in_order(session, query, _FIRST_BOOTS, sort)
+        return Page(items=[_saved(row[0]) for row in rows], next=following, total=total)
 
 
 @router.get("/first-boot/{name}", tags=["first boot"])

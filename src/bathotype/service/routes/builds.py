@@ -15,11 +15,12 @@ from bathotype.service.builds.planning import ask, plan_build, record_build, und
 from bathotype.service.records import BuildRun, Operation
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
 from bathotype.service.routes.common import Key, once
-from bathotype.service.routes.paging import Paged
+from bathotype.service.routes.paging import REVERSED, Ordering, Paged
 from bathotype.service.routes.route import api_router
 from bathotype.wire import builds as wire
 from bathotype.wire.common import Page
 from bathotype.wire.operations import Operation as OperationAnswer
+from bathotype.wire.operations import OperationState
 
 router = api_router(tags=["builds"])
 
@@ -72,22 +73,28 @@ def build(body: wire.BuildRequest, caller: Operator, service: ServiceOf, key: Ke
     return OperationAnswer.model_validate(once(caller, service, key, body, make))
 
 
+_RUNS = Ordering(BuildRun.operation_id, started=BuildRun.operation_id, sheet=BuildRun.sheet, state=Operation.state)
+
+
 @router.get("/builds")
 def list_builds(
     caller: Reader,
     reads: ReadsOf,
     paging: Paged,
     sheet: Annotated[str | None, Query(description="Only runs of this sheet.")] = None,
+    state: OperationState | None = None,
+    sort: Annotated[wire.BuildRunSort, Query(description=REVERSED)] = "-started",
 ) -> Page[wire.BuildRun]:
-    """Build runs, the newest first."""
+    """Build runs, the newest first unless sorted."""
+    query = select(BuildRun, Operation).join(Operation, Operation.id == BuildRun.operation_id)
+    query = query.where(BuildRun.account_id == caller.account_id)
+    if sheet is not None:
+        query = query.where(BuildRun.sheet == sheet)
+    if state is not None:
+        query = query.where(Operation.state == state)
     with reads.session() as session:
-        query = select(BuildRun).where(BuildRun.account_id == caller.account_id)
-        if sheet is not None:
-            query = query.where(BuildRun.sheet == sheet)
-        rows, following, total = paging.fetch(session, query, BuildRun.operation_id, str)
-        named = select(Operation).where(Operation.id.in_([row.operation_id for row in rows]))
-        operations = {one.id: one for one in session.scalars(named)}
-        items = [wire.BuildRun(**_fields(row, operations[row.operation_id])) for row in rows]
+        rows, following, total = paging.in_order(session, query, _RUNS, sort)
+        items = [wire.BuildRun(**_fields(row[0], row[1])) for row in rows]
         return Page(items=items, next=following, total=total)
 
 

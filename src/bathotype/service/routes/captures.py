@@ -8,7 +8,8 @@ from fastapi import Request
 from sqlalchemy.orm import Session
 
 from bathotype.core.errors import Invalid
-from bathotype.core.generalize.profile import Profile, builtin_names, builtin_profile
+from bathotype.core.generalize.profile import Profile, builtin_names, builtin_profile, profile_of
+from bathotype.core.sheets.document import read_document
 from bathotype.service.access.principals import Principal
 from bathotype.service.answers.operations import operation_answers
 from bathotype.service.catalogue import find_line
@@ -27,7 +28,7 @@ from bathotype.service.routes.inspections import judge_source, judged_before, mo
 from bathotype.service.routes.route import api_router
 from bathotype.service.state import Service
 from bathotype.wire.operations import Operation
-from bathotype.wire.versions import CapturePlanRequest, CaptureRequest
+from bathotype.wire.versions import CapturePlanRequest, CaptureRequest, ProfileText
 
 #: A capture waits so long for its moment at most.
 _MOST_AHEAD = timedelta(days=30)
@@ -132,3 +133,12 @@ def plan_capture(body: CapturePlanRequest, caller: Operator, service: ServiceOf,
 def list_profiles(caller: Reader) -> list[Profile]:
     """The built-in generalization profiles, with their steps."""
     return [builtin_profile(name) for name in builtin_names()]
+
+
+@router.post("/profiles/checks")
+def check_profile(body: ProfileText, caller: Reader) -> Profile:
+    """Read a profile's YAML: the profile with all its steps, those of the one that it extends first."""
+    document = read_document(body.profile)
+    if document.faults:
+        raise Invalid(f"The profile cannot be read: {'; '.join(str(fault) for fault in document.faults)}")
+    return profile_of(document.data)

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import Annotated, Any
 
+from fastapi import Query
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -24,7 +25,7 @@ from bathotype.service.operations.start import start_operation
 from bathotype.service.records import CheckRun, Instance, Operation, Version
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
 from bathotype.service.routes.common import Key, once
-from bathotype.service.routes.paging import Paged
+from bathotype.service.routes.paging import REVERSED, Ordering, Paged
 from bathotype.service.routes.route import api_router
 from bathotype.service.shares import reference_for
 from bathotype.service.state import Service
@@ -118,14 +119,28 @@ def show_checks(operation: str, caller: Reader, reads: ReadsOf) -> wire.CheckRun
         return _answers(session, caller, [row])[0]
 
 
+_RUNS = Ordering(
+    CheckRun.operation_id, started=CheckRun.operation_id, region=CheckRun.region, size=CheckRun.machine_size
+)
+
+
 @router.get("/versions/{reference:path}/checks")
-def list_checks(reference: str, caller: Reader, reads: ReadsOf, paging: Paged) -> Page[wire.CheckRun]:
-    """Runs of checks on a version and on its instances, the newest first."""
+def list_checks(
+    reference: str,
+    caller: Reader,
+    reads: ReadsOf,
+    paging: Paged,
+    passed: bool | None = None,
+    sort: Annotated[wire.CheckRunSort, Query(description=REVERSED)] = "-started",
+) -> Page[wire.CheckRun]:
+    """Runs of checks on a version and on its instances, the newest first unless sorted."""
     with reads.session() as session:
         version = find_version(session, caller, reference)
         query = select(CheckRun).where(CheckRun.version_id == version.id, CheckRun.account_id == caller.account_id)
-        rows, following, total = paging.fetch(session, query, CheckRun.operation_id, str)
-        return Page(items=_answers(session, caller, rows), next=following, total=total)
+        if passed is not None:
+            query = query.where(CheckRun.passed == passed)
+        rows, following, total = paging.in_order(session, query, _RUNS, sort)
+        return Page(items=_answers(session, caller, [row[0] for row in rows]), next=following, total=total)
 
 
 def _answers(session: Session, caller: Principal, rows: Any) -> list[wire.CheckRun]:
@@ -137,9 +152,7 @@ def _answers(session: Session, caller: Principal, rows: Any) -> list[wire.CheckR
             select(Instance.id, Instance.name).where(
                 Instance.id.in_([row.instance_id for row in rows if row.instance_id])
             )
-        )
-        .tuples()
-        .all()
+        ).all()
     )
     return [
         wire.CheckRun(

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
-from fastapi import Response
+from typing import Annotated
+
+from fastapi import Query, Response
 from sqlalchemy import func, select
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session
 
 from bathotype.core.errors import NotFound, Refused
 from bathotype.core.lifecycle.references import check_name
+from bathotype.core.lifecycle.states import VersionState
 from bathotype.service import audit, lifecycle
 from bathotype.service.answers.lineage import lineage_of
 from bathotype.service.answers.lines import line_answer, lines_of
@@ -19,7 +22,7 @@ from bathotype.service.records.base import new_id
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
 from bathotype.service.routes.common import Key, once
 from bathotype.service.routes.conditions import Conditional
-from bathotype.service.routes.paging import Paged
+from bathotype.service.routes.paging import REVERSED, Paged
 from bathotype.service.routes.route import api_router
 from bathotype.wire import versions as wire
 from bathotype.wire.common import Page
@@ -29,12 +32,19 @@ router = api_router("/lines", tags=["lines"])
 
 
 @router.get("", response_model=Page[wire.Line])
-def list_lines(caller: Reader, reads: ReadsOf, paging: Paged) -> Response:
-    """The account's lines, by name."""
+def list_lines(
+    caller: Reader,
+    reads: ReadsOf,
+    paging: Paged,
+    sort: Annotated[wire.LineSort, Query(description=REVERSED)] = "name",
+) -> Response:
+    """The account's lines, by name unless sorted."""
     after = paging.after(str)
-    rows = lines_of(paging.fetched).rows(reads.connection, caller=caller.account_id, after=after or "")
+    given = {"after": after} if after else {}
+    statement = lines_of(sort=sort, after=bool(after), most=paging.fetched)
+    rows = statement.rows(reads.connection, caller=caller.account_id, **given)
     count = select(func.count()).select_from(Line).where(Line.account_id == caller.account_id)
-    return paging.answer(rows, lambda row: row.name, lambda: reads.connection.scalar(count) or 0)
+    return paging.answer(rows, lambda row: row.key, lambda: reads.connection.scalar(count) or 0)
 
 
 @router.post("", status_code=201)
@@ -90,17 +100,27 @@ def demand(name: str, body: wire.LineDemand, caller: Operator, service: ServiceO
 
 
 @router.get("/{name}/versions", response_model=Page[wire.Version])
-def list_versions(name: str, caller: Reader, reads: ReadsOf, paging: Paged) -> Response:
-    """A line's versions, highest number first."""
+def list_versions(
+    name: str,
+    caller: Reader,
+    reads: ReadsOf,
+    paging: Paged,
+    state: VersionState | None = None,
+    sort: Annotated[wire.VersionSort, Query(description=REVERSED)] = "-number",
+) -> Response:
+    """A line's versions, highest number first unless sorted."""
     after = paging.after(str)
-    given = {"line": name, "after": after} if after else {"line": name}
-    rows = versions_of(after=bool(after), most=paging.fetched).rows(reads.connection, caller=caller.account_id, **given)
+    given = {"line": name} | ({"after": after} if after else {}) | ({"state": state} if state else {})
+    statement = versions_of(sort=sort, state=bool(state), after=bool(after), most=paging.fetched)
+    rows = statement.rows(reads.connection, caller=caller.account_id, **given)
     if not rows:
         with reads.session() as session:
             find_line(session, caller, name)
     of_line = select(Line.id).where(Line.account_id == caller.account_id, Line.name == name).scalar_subquery()
     count = select(func.count()).select_from(Version).where(Version.line_id == of_line)
-    return paging.answer(rows, lambda row: row.sort_key, lambda: reads.connection.scalar(count) or 0)
+    if state:
+        count = count.where(Version.state == state)
+    return paging.answer(rows, lambda row: row.key, lambda: reads.connection.scalar(count) or 0)
 
 
 def _mark(session: Session, line: Line, name: str, number: str) -> wire.Mark:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from typing import Annotated
 
@@ -16,7 +16,7 @@ from bathotype.service.preflight import find_machine
 from bathotype.service.records import Instance
 from bathotype.service.records.fleet import IS_PRESENT
 from bathotype.service.routes.callers import Reader, ServiceOf
-from bathotype.service.routes.paging import Paged
+from bathotype.service.routes.paging import REVERSED, Paged
 from bathotype.service.routes.route import api_router
 from bathotype.service.state import Service
 from bathotype.sites.protocol import SiteMachine
@@ -24,6 +24,12 @@ from bathotype.wire import machines as wire
 
 router = api_router("/machines", tags=["machines"])
 _AGENT_SECONDS = 1.5  # an agent that is there answers in milliseconds
+
+_KEYS: dict[str, Callable[[SiteMachine], list[str]]] = {
+    "region": lambda machine: [machine.region, machine.name, machine.id],
+    "name": lambda machine: [machine.name, machine.region, machine.id],
+    "state": lambda machine: [machine.state, machine.name, machine.id],
+}
 
 
 @router.get("")
@@ -36,8 +42,9 @@ def list_machines(
     find: Annotated[str | None, Query(max_length=200, description="Part of the name, or an id, or an address.")] = None,
     launched: Annotated[bool | None, Query(description="Only instances, or only what is none.")] = None,
     agents: Annotated[bool, Query(description="Ask each running machine's agent for its operating system.")] = False,
+    sort: Annotated[wire.MachineSort, Query(description=REVERSED)] = "region",
 ) -> wire.Machines:
-    """Machines of the account, by name, in one region or all.  Of several regions, one that is out does not fail the rest."""
+    """Machines of the account, by region and name unless sorted, in one region or all.  Of several regions, one that is out does not fail the rest."""
     if region:
         found = list(service.reach.site(service.reach.check_region(region), caller.account).machines(region))
         problems: dict[str, str] = {}
@@ -53,9 +60,10 @@ def list_machines(
     if find:
         found = [m for m in found if find in m.name or find in (m.id, m.address)]
     total = len(found) if paging.counted else None
-    after = paging.after_texts(3)
-    later = sorted((m for m in found if after is None or _key(m) > after), key=_key)
-    page, following = paging.cut(later[: paging.fetched], _key)
+    key, falling = _KEYS[sort.removeprefix("-")], sort.startswith("-")
+    if (after := paging.after_texts(3)) is not None:
+        found = [m for m in found if (key(m) < after if falling else key(m) > after)]
+    page, following = paging.cut(sorted(found, key=key, reverse=falling)[: paging.fetched], key)
     systems = _systems(service, caller.account, page) if agents else {}
     with service.database.reads() as session:
         items = machine_answers(session, list(page), systems)
@@ -75,10 +83,6 @@ def _systems(service: Service, account: str, machines: Sequence[SiteMachine]) ->
     running = [machine for machine in machines if machine.state == "running"]
     with ThreadPoolExecutor(max_workers=16) as threads:
         return dict(zip((m.id for m in running), threads.map(ask, running), strict=True))
-
-
-def _key(machine: SiteMachine) -> list[str]:
-    return [machine.region, machine.name, machine.id]
 
 
 def _everywhere(service: Service, account: str) -> tuple[list[SiteMachine], dict[str, str]]:

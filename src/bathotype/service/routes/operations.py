@@ -23,7 +23,7 @@ from bathotype.service.operations.queue import enqueue
 from bathotype.service.records import LogLine, Operation, OperationStep
 from bathotype.service.records.base import CHANGE
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
-from bathotype.service.routes.paging import Paged
+from bathotype.service.routes.paging import REVERSED, Ordering, Paged
 from bathotype.service.routes.route import api_router
 from bathotype.wire import operations as wire
 from bathotype.wire.common import Page
@@ -40,6 +40,17 @@ def find_operation(session: Session, principal: Principal, operation_id: str, *,
     return row
 
 
+_OPERATIONS = Ordering(
+    Operation.id,
+    started=Operation.id,
+    kind=Operation.kind,
+    subject=Operation.subject,
+    state=Operation.state,
+    by=Operation.created_by,
+    ended=Operation.ended_at,
+)
+
+
 @router.get("")
 def list_operations(
     caller: Reader,
@@ -48,15 +59,19 @@ def list_operations(
     state: wire.OperationState | None = None,
     kind: Annotated[str | None, Query(max_length=63, description="For example `capture`.")] = None,
     subject: Annotated[str | None, Query(max_length=200, description="What it is about, such as a reference.")] = None,
+    by: Annotated[str | None, Query(max_length=63, description="Who asked for it.")] = None,
+    sort: Annotated[wire.OperationSort, Query(description=REVERSED)] = "-started",
 ) -> Page[wire.Operation]:
-    """Operations, newest first."""
+    """Operations, newest first unless sorted."""
     with reads.session() as session:
         query = select(Operation).where(Operation.account_id == caller.account_id)
-        for column, value in ((Operation.state, state), (Operation.kind, kind), (Operation.subject, subject)):
+        asked = {Operation.state: state, Operation.kind: kind, Operation.subject: subject, Operation.created_by: by}
+        for column, value in asked.items():
             if value:
                 query = query.where(column == value)
-        rows, following, total = paging.fetch(session, query, Operation.id, str)
-        return Page[wire.Operation](items=operation_answers(session, rows), next=following, total=total)
+        rows, following, total = paging.in_order(session, query, _OPERATIONS, sort)
+        items = operation_answers(session, [row[0] for row in rows])
+        return Page[wire.Operation](items=items, next=following, total=total)
 
 
 @router.get("/{operation_id}")

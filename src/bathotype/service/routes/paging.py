@@ -12,11 +12,11 @@ from typing import Annotated, Any, Literal, TypeVar, get_args
 
 from fastapi import Depends, Header, Query, Response
 from pydantic import BaseModel
-from sqlalchemy import Select, func, select
-from sqlalchemy.orm import InstrumentedAttribute, Session
+from sqlalchemy import ColumnElement, DateTime, Integer, Select, Text, cast, func, literal, select, tuple_
+from sqlalchemy.orm import Session
 
 from bathotype.core.errors import Invalid
-from bathotype.service.answers.rendered import page_of
+from bathotype.service.answers.rendered import instant, page_of
 from bathotype.wire.common import Page
 
 Row = TypeVar("Row")
@@ -26,6 +26,34 @@ Form = Literal["json", "csv", "ndjson"]
 MEDIA: dict[Form, str] = {"csv": "text/csv; charset=utf-8; header=present", "ndjson": "application/x-ndjson"}
 #: The most items of a page.
 MOST = 500
+
+
+#: How a list's `sort` is described in the API's document.
+REVERSED = "With a minus the other way round."
+
+
+class Ordering:
+    """What a list may be sorted by, and the columns that tell its items apart, which decide between equal ones.
+
+    Each is compared as text: numbers with zeros before them, moments as RFC 3339, what is not there as nothing.
+    """
+
+    def __init__(self, *apart: Any, **by: Any) -> None:
+        self._apart = [_as_text(column) for column in apart]
+        self._by = {name: _as_text(column) for name, column in by.items()}
+
+    def columns(self, sort: str) -> tuple[list[ColumnElement[str]], bool]:
+        """The expressions that an order compares, and whether the highest comes first."""
+        key = self._by[sort.removeprefix("-")]
+        return [key, *(column for column in self._apart if column is not key)], sort.startswith("-")
+
+
+def _as_text(column: Any) -> Any:
+    if isinstance(column.type, DateTime):
+        column = instant(column)
+    elif isinstance(column.type, Integer):
+        column = func.lpad(cast(column, Text), 20, "0")
+    return func.coalesce(column, "") if getattr(column, "nullable", True) else column
 
 
 @dataclass(frozen=True)
@@ -70,15 +98,19 @@ class Paging:
         page, following = self.cut(rows, key)
         return Response(page_of(page, following, count() if self.counted else None), media_type="application/json")
 
-    def fetch(
-        self, session: Session, query: Select[Row], by: InstrumentedAttribute[Any], kind: type[Key]
-    ) -> tuple[Sequence[Row], str | None, int | None]:
-        """The page of a query's records, highest ``by`` first: its rows, the cursor that follows, the total if asked for."""
+    def in_order(
+        self, session: Session, query: Select[*tuple[Any, ...]], ordering: Ordering, sort: str
+    ) -> tuple[Sequence[Any], str | None, int | None]:
+        """The page of a query in an order: its rows, the cursor that follows, and the total if it is asked for."""
         total = session.scalar(select(func.count()).select_from(query.subquery())) if self.counted else None
-        if (after := self.after(kind)) is not None:
-            query = query.where(by < after)
-        rows = session.scalars(query.order_by(by.desc()).limit(self.fetched)).all()
-        page, following = self.cut(rows, lambda row: getattr(row, by.key))
+        columns, falling = ordering.columns(sort)
+        if (after := self.after_texts(len(columns))) is not None:
+            key, last = tuple_(*columns), tuple_(*map(literal, after))
+            query = query.where(key < last if falling else key > last)
+        query = query.order_by(*(column.desc() if falling else column for column in columns))
+        labels = [column.label(f"sorted_{at}") for at, column in enumerate(columns)]
+        rows = session.execute(query.add_columns(*labels).limit(self.fetched)).all()
+        page, following = self.cut(rows, lambda row: list(row[-len(columns) :]))
         return page, following, total
 
     def next_page(self, cursor: str | None) -> Paging:

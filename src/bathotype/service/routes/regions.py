@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 from dataclasses import asdict
+from typing import Annotated
 
+from fastapi import Query
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -29,12 +31,13 @@ from bathotype.service.records import Link, Placement, Version
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
 from bathotype.service.routes.common import Key, once
 from bathotype.service.routes.conditions import Conditional
-from bathotype.service.routes.paging import Paged
+from bathotype.service.routes.paging import REVERSED, Ordering, Paged
 from bathotype.service.routes.route import api_router
 from bathotype.service.state import Service
 from bathotype.wire import regions as wire
 from bathotype.wire.common import Page, Plan
 from bathotype.wire.operations import Operation
+from bathotype.wire.versions import VersionSort
 
 router = api_router(tags=["regions"])
 _REF = "/versions/{reference:path}"
@@ -48,13 +51,23 @@ def list_replicas(reference: str, caller: Reader, reads: ReadsOf) -> list[wire.R
         return replica_answers(session, [version.id])[version.id]
 
 
+_VERSIONS = Ordering(Version.id, number=Version.sort_key, made=Version.id)
+
+
 @router.get("/lines/{name}/replicas")
-def replicas_of_line(name: str, caller: Reader, reads: ReadsOf, paging: Paged) -> Page[wire.VersionReplicas]:
-    """Where each version of a line is, the newest version first; purged ones are left out."""
+def replicas_of_line(
+    name: str,
+    caller: Reader,
+    reads: ReadsOf,
+    paging: Paged,
+    sort: Annotated[VersionSort, Query(description=REVERSED)] = "-number",
+) -> Page[wire.VersionReplicas]:
+    """Where each version of a line is, the newest version first unless sorted; purged ones are left out."""
     with reads.session() as session:
         line = find_line(session, caller, name)
         query = select(Version).where(Version.line_id == line.id, Version.state != VersionState.PURGED)
-        versions, following, total = paging.fetch(session, query, Version.sort_key, str)
+        rows, following, total = paging.in_order(session, query, _VERSIONS, sort)
+        versions = [row[0] for row in rows]
         found = replica_answers(session, [version.id for version in versions])
         items = [
             wire.VersionReplicas(reference=f"{line.name}@{v.number}", state=v.state, replicas=found[v.id])

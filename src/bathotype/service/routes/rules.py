@@ -13,18 +13,20 @@ from bathotype.core.lifecycle.references import check_name, parse_reference
 from bathotype.core.lifecycle.rules import LaunchRule
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
-from bathotype.service.admission import judge, rooms, rules_for
+from bathotype.service.admission import judge, rooms
 from bathotype.service.answers.rules import allowance_answer, verdicts_of
 from bathotype.service.catalogue import find_line, find_version
 from bathotype.service.records import Account, Allowance, Line, PoolLine, RuleRow, Version
 from bathotype.service.records.base import CHANGE, new_id, utcnow
 from bathotype.service.routes.callers import Reader, ReadsOf, Ruler, ServiceOf
 from bathotype.service.routes.conditions import Conditional
+from bathotype.service.routes.paging import REVERSED, Ordering, Paged
 from bathotype.service.routes.route import api_router
 from bathotype.service.shares import shares_of_version
 from bathotype.service.state import Service
 from bathotype.service.usable import usable, usable_of
 from bathotype.wire import rules as wire
+from bathotype.wire.common import Page
 
 router = api_router(tags=["rules"])
 ForAll = Annotated[bool, Query(alias="all", description="The rule holds for every account.")]
@@ -53,11 +55,21 @@ def _set_rule(session: Session, row: RuleRow) -> wire.SetRule:
     )
 
 
+_RULES = Ordering(RuleRow.id, name=RuleRow.name, set=RuleRow.set_at)
+
+
 @router.get("/rules")
-def list_rules(caller: Reader, reads: ReadsOf) -> list[wire.SetRule]:
-    """The rules that hold for launches of this account."""
+def list_rules(
+    caller: Reader,
+    reads: ReadsOf,
+    paging: Paged,
+    sort: Annotated[wire.RuleSort, Query(description=REVERSED)] = "name",
+) -> Page[wire.SetRule]:
+    """The rules that hold for launches of this account: its own, and those for every account."""
+    query = select(RuleRow).where(or_(RuleRow.account_id.is_(None), RuleRow.account_id == caller.account_id))
     with reads.session() as session:
-        return [_set_rule(session, row) for row in rules_for(session, caller.account_id)]
+        rows, following, total = paging.in_order(session, query, _RULES, sort)
+        return Page(items=[_set_rule(session, row[0]) for row in rows], next=following, total=total)
 
 
 @router.put("/rules/{name}")
@@ -169,14 +181,23 @@ def show_rule(name: str, caller: Reader, reads: ReadsOf, for_all: ForAll = False
 # Allowances
 
 
+_ALLOWANCES = Ordering(Allowance.id, name=Allowance.name, kind=Allowance.kind, most=Allowance.most)
+
+
 @router.get("/allowances")
-def list_allowances(caller: Reader, reads: ReadsOf) -> list[wire.Allowance]:
+def list_allowances(
+    caller: Reader,
+    reads: ReadsOf,
+    paging: Paged,
+    sort: Annotated[wire.AllowanceSort, Query(description=REVERSED)] = "name",
+) -> Page[wire.Allowance]:
     """Allowances of this account, and those of others that limit it by name."""
+    query = select(Allowance).where(
+        or_(Allowance.account_id == caller.account_id, Allowance.consumer_id == caller.account_id)
+    )
     with reads.session() as session:
-        query = select(Allowance).where(
-            or_(Allowance.account_id == caller.account_id, Allowance.consumer_id == caller.account_id)
-        )
-        return [allowance_answer(session, row) for row in session.scalars(query.order_by(Allowance.name)).all()]
+        rows, following, total = paging.in_order(session, query, _ALLOWANCES, sort)
+        return Page(items=[allowance_answer(session, row[0]) for row in rows], next=following, total=total)
 
 
 @router.get("/allowances/{name}")

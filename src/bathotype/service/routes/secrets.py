@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from typing import Annotated
+
+from fastapi import Query
 from sqlalchemy import select
 
 from bathotype.core.errors import NotFound
@@ -9,19 +12,30 @@ from bathotype.core.lifecycle.references import check_name
 from bathotype.service import audit
 from bathotype.service.records import Secret
 from bathotype.service.routes.callers import Manager, Reader, ReadsOf, ServiceOf
+from bathotype.service.routes.paging import REVERSED, Ordering, Paged
 from bathotype.service.routes.route import api_router
 from bathotype.service.vault import Vault
 from bathotype.wire import secrets as wire
+from bathotype.wire.common import Page
 
 router = api_router("/secrets", tags=["secrets"])
 
 
+_SECRETS = Ordering(Secret.name, name=Secret.name, set=Secret.set_at, used=Secret.used_at)
+
+
 @router.get("")
-def list_secrets(caller: Reader, reads: ReadsOf) -> list[wire.SecretFacts]:
-    """The account's secrets by name, without their values: who set each, and which operation was given it last."""
+def list_secrets(
+    caller: Reader,
+    reads: ReadsOf,
+    paging: Paged,
+    sort: Annotated[wire.SecretSort, Query(description=REVERSED)] = "name",
+) -> Page[wire.SecretFacts]:
+    """The account's secrets without their values: who set each, and which operation was given it last."""
     with reads.session() as session:
-        rows = session.scalars(select(Secret).where(Secret.account_id == caller.account_id).order_by(Secret.name))
-        return [_facts(row) for row in rows]
+        query = select(Secret).where(Secret.account_id == caller.account_id)
+        rows, following, total = paging.in_order(session, query, _SECRETS, sort)
+        return Page(items=[_facts(row[0]) for row in rows], next=following, total=total)
 
 
 @router.put("/{name}")

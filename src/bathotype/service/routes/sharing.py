@@ -23,7 +23,7 @@ from bathotype.service.records.base import new_id
 from bathotype.service.records.fleet import IS_PRESENT
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf, Sharer
 from bathotype.service.routes.common import Key, once
-from bathotype.service.routes.paging import Paged
+from bathotype.service.routes.paging import REVERSED, Ordering, Paged
 from bathotype.service.routes.route import api_router
 from bathotype.service.shares import find_usable, reference_for, visible_versions
 from bathotype.wire import sharing as wire
@@ -48,6 +48,10 @@ def propose_share(body: wire.ShareRequest, caller: Sharer, service: ServiceOf, k
     return wire.Share.model_validate(once(caller, service, key, body, make))
 
 
+_SHARES = Ordering(Share.id, proposed=Share.id, line=Line.name, state=Share.state)
+_SHARED = Ordering(Version.id, made=Version.id, line=Line.name, state=Version.state)
+
+
 @router.get("/shares")
 def list_shares(
     caller: Reader,
@@ -55,8 +59,9 @@ def list_shares(
     paging: Paged,
     side: Annotated[str, Query(pattern="^(given|taken|inbox|all)$", description="inbox: what waits for us.")] = "all",
     ended: bool = False,
+    sort: Annotated[wire.ShareSort, Query(description=REVERSED)] = "-proposed",
 ) -> Page[wire.Share]:
-    """Shares of this account's lines with others, and of others' with it; the newest first."""
+    """Shares of this account's lines with others, and of others' with it; the newest first unless sorted."""
     taken = or_(
         Share.consumer_id == caller.account_id, Share.consumer_id.is_(None) & (Share.owner_id != caller.account_id)
     )
@@ -68,11 +73,12 @@ def list_shares(
         "all": or_(given, taken),
     }[side]
     with reads.session() as session:
-        query = select(Share).where(where)
+        query = select(Share).join(Line, Line.id == Share.line_id).where(where)
         if not ended:
             query = query.where(Share.state.in_(("proposed", "active")))
-        rows, following, total = paging.fetch(session, query, Share.id, str)
-        return Page[wire.Share](items=share_answers(session, caller, rows), next=following, total=total)
+        rows, following, total = paging.in_order(session, query, _SHARES, sort)
+        items = share_answers(session, caller, [row[0] for row in rows])
+        return Page[wire.Share](items=items, next=following, total=total)
 
 
 @router.get("/shares/{share}")
@@ -104,8 +110,13 @@ def end_share(share: str, caller: Sharer, service: ServiceOf) -> wire.Share:
 
 
 @router.get("/shared-versions")
-def shared_versions(caller: Reader, reads: ReadsOf, paging: Paged) -> Page[wire.SharedVersion]:
-    """Versions of other accounts that this one may see, the newest first.
+def shared_versions(
+    caller: Reader,
+    reads: ReadsOf,
+    paging: Paged,
+    sort: Annotated[wire.SharedVersionSort, Query(description=REVERSED)] = "-made",
+) -> Page[wire.SharedVersion]:
+    """Versions of other accounts that this one may see, the newest first unless sorted.
 
     A purged one only while instances of it are left here.
     """
@@ -115,8 +126,8 @@ def shared_versions(caller: Reader, reads: ReadsOf, paging: Paged) -> Page[wire.
         query = query.where(
             Line.account_id != caller.account_id, (Version.state != VersionState.PURGED) | Version.id.in_(kept)
         )
-        rows, following, total = paging.fetch(session, query, Version.id, str)
-        items = shared_version_answers(session, caller.account_id, rows)
+        rows, following, total = paging.in_order(session, query, _SHARED, sort)
+        items = shared_version_answers(session, caller.account_id, [row[0] for row in rows])
         return Page[wire.SharedVersion](items=items, next=following, total=total)
 
 

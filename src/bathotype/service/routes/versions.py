@@ -36,12 +36,13 @@ from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, Retirer, ServiceOf
 from bathotype.service.routes.common import Key, once
 from bathotype.service.routes.conditions import Conditional
+from bathotype.service.routes.paging import REVERSED, Ordering, Paged
 from bathotype.service.routes.route import api_router, sent
 from bathotype.service.shares import find_usable, in_regions, reference_for
 from bathotype.service.signatures import signed
 from bathotype.service.usable import usable
 from bathotype.wire import versions as wire
-from bathotype.wire.common import Plan
+from bathotype.wire.common import Page, Plan
 from bathotype.wire.operations import Operation
 
 router = api_router(tags=["versions"])
@@ -51,13 +52,29 @@ _REF = "/versions/{reference:path}"
 # Looking
 
 
+_FINDINGS = Ordering(Finding.name, severity=Finding.position, path=Finding.path, rule=Finding.rule)
+
+
 @router.get(_REF + "/findings")
-def findings(reference: str, caller: Reader, reads: ReadsOf) -> list[wire.Finding]:
-    """The residue report, most severe first."""
+def findings(
+    reference: str,
+    caller: Reader,
+    reads: ReadsOf,
+    paging: Paged,
+    severity: wire.Severity | None = None,
+    open: Annotated[bool, Query(description="Only those that nobody has accepted.")] = False,
+    sort: Annotated[wire.FindingSort, Query(description=f"By severity the worst come first. {REVERSED}")] = "severity",
+) -> Page[wire.Finding]:
+    """The residue report, most severe first unless sorted."""
     with reads.session() as session:
         version = find_version(session, caller, reference)
-        rows = session.scalars(select(Finding).where(Finding.version_id == version.id).order_by(Finding.position))
-        return [_finding(row) for row in rows]
+        query = select(Finding).where(Finding.version_id == version.id)
+        if severity is not None:
+            query = query.where(Finding.severity == severity)
+        if open:
+            query = query.where(Finding.accepted_by.is_(None))
+        rows, following, total = paging.in_order(session, query, _FINDINGS, sort)
+        return Page(items=[_finding(row[0]) for row in rows], next=following, total=total)
 
 
 def _finding(row: Finding) -> wire.Finding:
@@ -74,39 +91,73 @@ def _finding(row: Finding) -> wire.Finding:
     )
 
 
+_PACKAGES = Ordering(
+    VersionPackage.name,
+    VersionPackage.architecture,
+    VersionPackage.version,
+    name=VersionPackage.name,
+    manager=VersionPackage.manager,
+)
+_USES = Ordering(
+    Line.name,
+    Version.sort_key,
+    VersionPackage.architecture,
+    VersionPackage.version,
+    line=Line.name,
+    package=VersionPackage.version,
+    state=Version.state,
+)
+
+
 @router.get(_REF + "/packages")
-def packages(reference: str, caller: Reader, reads: ReadsOf) -> list[wire.PackageRow]:
+def packages(
+    reference: str,
+    caller: Reader,
+    reads: ReadsOf,
+    paging: Paged,
+    find: Annotated[str | None, Query(max_length=200, description="Part of the name.")] = None,
+    sort: Annotated[wire.PackageSort, Query(description=REVERSED)] = "name",
+) -> Page[wire.PackageRow]:
     """Every package on a version's disk."""
     with reads.session() as session:
         version, _ = find_usable(session, caller, reference)
-        rows = session.scalars(
-            select(VersionPackage).where(VersionPackage.version_id == version.id).order_by(VersionPackage.name)
-        )
-        return [wire.PackageRow.model_validate(row, from_attributes=True) for row in rows]
+        query = select(VersionPackage).where(VersionPackage.version_id == version.id)
+        if find:
+            query = query.where(VersionPackage.name.icontains(find, autoescape=True))
+        rows, following, total = paging.in_order(session, query, _PACKAGES, sort)
+        items = [wire.PackageRow.model_validate(row[0], from_attributes=True) for row in rows]
+        return Page(items=items, next=following, total=total)
 
 
 @router.get("/packages/{name}/versions")
-def versions_with_package(name: str, caller: Reader, reads: ReadsOf) -> list[wire.PackageUse]:
+def versions_with_package(
+    name: str,
+    caller: Reader,
+    reads: ReadsOf,
+    paging: Paged,
+    sort: Annotated[wire.PackageUseSort, Query(description=f"`package` is its version, as text. {REVERSED}")] = "-line",
+) -> Page[wire.PackageUse]:
     """Which versions hold a package, and how many instances of each run."""
+    query = (
+        select(VersionPackage, Version)
+        .join(Version, Version.id == VersionPackage.version_id)
+        .join(Line)
+        .where(VersionPackage.name == name, Line.account_id == caller.account_id)
+    )
     with reads.session() as session:
-        rows = session.execute(
-            select(VersionPackage, Version)
-            .join(Version, Version.id == VersionPackage.version_id)
-            .join(Line)
-            .where(VersionPackage.name == name, Line.account_id == caller.account_id)
-            .order_by(Line.name, Version.sort_key.desc())
-        ).all()
-        running = running_counts(session, [v.id for _, v in rows])
-        return [
+        rows, following, total = paging.in_order(session, query, _USES, sort)
+        running = running_counts(session, [row[1].id for row in rows])
+        items = [
             wire.PackageUse(
-                reference=reference_of(v),
-                state=v.state,
-                package=p.name,
-                version=p.version,
-                running=running.get(v.id, 0),
+                reference=reference_of(version),
+                state=version.state,
+                package=package.name,
+                version=package.version,
+                running=running.get(version.id, 0),
             )
-            for p, v in rows
+            for package, version, *_ in rows
         ]
+        return Page(items=items, next=following, total=total)
 
 
 @router.get(_REF + "/difference")
@@ -370,13 +421,24 @@ def change(
         return version_answer(session, version)
 
 
+_HOLDS = Ordering(Hold.name, name=Hold.name, placed=Hold.placed_at)
+
+
 @router.get(_REF + "/holds")
-def list_holds(reference: str, caller: Reader, reads: ReadsOf) -> list[wire.Hold]:
+def list_holds(
+    reference: str,
+    caller: Reader,
+    reads: ReadsOf,
+    paging: Paged,
+    sort: Annotated[wire.HoldSort, Query(description=REVERSED)] = "name",
+) -> Page[wire.Hold]:
     """The holds on a version."""
     with reads.session() as session:
         version = find_version(session, caller, reference)
-        rows = session.scalars(select(Hold).where(Hold.version_id == version.id).order_by(Hold.name))
-        return [wire.Hold.model_validate(row, from_attributes=True) for row in rows]
+        query = select(Hold).where(Hold.version_id == version.id)
+        rows, following, total = paging.in_order(session, query, _HOLDS, sort)
+        items = [wire.Hold.model_validate(row[0], from_attributes=True) for row in rows]
+        return Page(items=items, next=following, total=total)
 
 
 @router.post(_REF + "/holds", status_code=201)
