@@ -39,6 +39,13 @@ def test_a_machine_is_looked_at_planned_and_captured_live(desk: Opens, demo: Sys
     expect(page.get_by_text("changes on the copy")).to_be_visible()
     expect(page.get_by_role("region", name="Changes")).to_contain_text("/etc/machine-id")
     page.go_back()
+    page.get_by_label("Profile", exact=True).select_option("one from a file")
+    expect(page.get_by_role("button", name="Capture it")).to_be_disabled()
+    for text, told in (("name: [pilots", "line 1"), ("name: pilots\nextends: linux\n", "The profile pilots.")):
+        file = {"name": "pilots.yaml", "mimeType": "text/yaml", "buffer": text.encode()}
+        page.get_by_label("File of the profile").set_input_files(file)  # type: ignore[arg-type]
+        expect(page.get_by_text(told)).to_be_visible()
+    expect(page.get_by_role("button", name="Capture it")).to_be_enabled()
     page.get_by_label("Into the line").select_option("pilot-desk")
     with halted(demo, "worker"):
         page.get_by_role("button", name="Capture it").click()
