@@ -55,7 +55,7 @@ export function Component() {
   };
   return (
     <>
-      <Says>{`${now ? plural(now, "operation") : "Nothing"} ${now > 1 ? "go" : "goes"} on now; ${failed} of the last ${rows.length} failed.`}</Says>
+      <Says>{`${now ? plural(now, "operation") : "Nothing"} ${now > 1 ? "go" : "goes"} on now; ${failed} of the ${rows.length} shown failed.`}</Says>
       <div className="mt-4 grid max-w-md grid-cols-2 gap-x-4">
         <Choice
           label="State"
@@ -89,8 +89,20 @@ export function Component() {
             },
             { head: "state", sort: "state", cell: (operation) => <State state={operation.state} /> },
             { head: "progress", wide: true, cell: (operation) => <How operation={operation} /> },
-            { head: "by", sort: "by", cell: (operation) => operation.created_by },
-            { head: "begun", sort: "started", cell: (operation) => <Moment at={operation.created_at} /> },
+            {
+              head: "by",
+              sort: "by",
+              cell: (operation) => <span className="whitespace-nowrap">{operation.created_by}</span>,
+            },
+            {
+              head: "begun",
+              sort: "started",
+              cell: (operation) => (
+                <span className="whitespace-nowrap">
+                  <Moment at={operation.created_at} />
+                </span>
+              ),
+            },
             {
               head: "took",
               number: true,

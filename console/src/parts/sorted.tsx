@@ -33,7 +33,12 @@ export function SortHead({ head, by, order }: { head: string; by?: string; order
   const up = order.sort === by;
   const down = order.sort === `-${by}`;
   return (
-    <button type="button" className="hover:text-ink font-semibold" onClick={() => order.sortBy(up ? `-${by}` : by)}>
+    <button
+      type="button"
+      title={`Sort by ${head}`}
+      className="hover:text-ink decoration-ink-3 font-semibold underline decoration-dotted underline-offset-4"
+      onClick={() => order.sortBy(up ? `-${by}` : by)}
+    >
       {head}
       <span aria-hidden>{up ? " ↑" : down ? " ↓" : ""}</span>
     </button>

@@ -34,12 +34,12 @@ export function Tokens() {
     <>
       <Button onClick={() => setAsked("make")}>Make a token</Button>
       <div className="mt-3">
-        <Check
-          label={`Revoked and expired ones too (${plural(pages.total ?? pages.rows.length, "token")})`}
-          checked={!valid}
-          onChange={(e) => setValid(!e.target.checked)}
-        />
+        <Check label="Revoked and expired ones too" checked={!valid} onChange={(e) => setValid(!e.target.checked)} />
       </div>
+      <p className="text-small text-ink-2">
+        {plural(pages.total ?? pages.rows.length, "token")}
+        {valid && " that can be used"}
+      </p>
       {pages.rows.length ? (
         <Table
           label="Tokens"
