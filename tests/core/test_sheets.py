@@ -3,9 +3,12 @@
 from __future__ import annotations
 
 import base64
+import itertools
 import json
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from urllib.parse import quote
+from zoneinfo import ZoneInfo
 
 import pytest
 import yaml
@@ -16,6 +19,7 @@ from bathotype.core.errors import BathotypeError, Invalid
 from bathotype.core.sheets.document import read_document
 from bathotype.core.sheets.lock import check_lock, lock_of, lock_path, read_lock
 from bathotype.core.sheets.packages import MANAGERS, Wanted, changed_packages, unmet_packages
+from bathotype.core.sheets.schedule import When
 from bathotype.core.sheets.secrecy import Mask, held_in
 from bathotype.core.sheets.sheet import applies, read_sheet, schema
 from bathotype.core.sheets.steps import PutFile, RunScript
@@ -184,3 +188,47 @@ def test_a_secret_is_found_and_hidden_in_every_form(value: str, before: str, beh
             assert held_in(disk, {"s": value}), text
     told = Mask([value]).hide(f"it is {value}, {value.encode().hex()}")
     assert value not in told.replace("•", "") or set(value) <= {"•"}
+
+
+@pytest.mark.parametrize(
+    ("when", "begin", "dates"),
+    [
+        # 2027-03-28 has no 02:30 in Oslo, and 2026-10-25 has two.
+        ("{schedule: [{at: '02:30'}], zone: Europe/Oslo}", "2027-03-27T12:00Z", ["03-28T01:00", "03-29T00:30"]),
+        ("{schedule: [{at: '02:30'}], zone: Europe/Oslo}", "2026-10-24T12:00Z", ["10-25T00:30", "10-26T01:30"]),
+        ("{schedule: [{days: [tuesday, saturday], at: '02:00'}, {cron: '0 2 * * 6'}]}", "2026-11-27T00:00Z",
+         ["11-28T02:00", "12-01T02:00", "12-05T02:00"]),
+        ("{after_base: true}", "2026-11-27T00:00Z", []),
+    ],
+)  # fmt: skip
+def test_dates_are_clock_times_of_their_zone(when: str, begin: str, dates: list[str]) -> None:
+    found = When.model_validate(yaml.safe_load(when)).next_dates(datetime.fromisoformat(begin), len(dates) or 1)
+    assert [date.strftime("%m-%dT%H:%M") for date in found] == dates
+
+
+@given(
+    st.integers(0, 59), st.integers(0, 23), st.sampled_from(["Europe/Oslo", "America/St_Johns", "Pacific/Apia", "Etc/UTC"]),
+    st.datetimes(datetime(2024, 1, 1), datetime(2030, 1, 1), timezones=st.just(UTC)),
+)  # fmt: skip
+def test_a_daily_date_comes_once_a_day(minute: int, hour: int, zone: str, begin: datetime) -> None:
+    when = When.model_validate({"schedule": [{"at": f"{hour:02}:{minute:02}"}], "zone": zone})
+    dates = when.next_dates(begin, 20)
+    days = [date.astimezone(ZoneInfo(zone)).date() for date in dates]
+    assert begin < dates[0] and dates == sorted(set(dates)) and len(set(days)) == 20
+    assert all(23 <= (b - a) / timedelta(hours=1) <= 25 for a, b in itertools.pairwise(dates))
+
+
+@pytest.mark.parametrize(
+    ("when", "told"),
+    [
+        ("{}", "it says no time"),
+        ("{after_base: true, zone: Mars/Olympus}", "no time zone"),
+        ("{schedule: [{days: [monday]}]}", "give at, with days"),
+        ("{schedule: [{at: '2:00'}]}", "should match"),
+        ("{schedule: [{cron: '* * * * * *'}]}", "five fields"),
+        ("{schedule: [{cron: '0 0 30 2 *'}]}", "bad day-of-month"),
+    ],
+)
+def test_a_schedule_that_never_comes_is_a_fault(when: str, told: str) -> None:
+    faults = read_sheet(SHEET + f"when: {when}\n").faults
+    assert any(told in fault.message.casefold() and fault.line == SHEET.count("\n") + 1 for fault in faults), faults

@@ -97,7 +97,11 @@ def lived_in(system: System, machine: str) -> Source:
 @pytest.fixture(scope="module")
 def guests(system: System) -> dict[str, Source]:
     """Two real guests, one with ext4 and one with btrfs, booted side by side; the other one's homes are on a data disk."""
-    homes = system.site().create_disk("skerry-1", 64 << 20, key="homes", name="homes", tags={"owner": "tide-core"}).id
+    homes = (
+        system.site()
+        .create_disk("skerry-1", 64 << 20, key="homes", name="homes", tags={"owner": "tide-core", "purpose": "lab"})
+        .id
+    )
     machines = {"ext4": register(system, "ext4"), "btrfs": register(system, "btrfs", homes)}
     for machine in machines.values():
         booted(system, machine)

@@ -19,6 +19,7 @@ from bathotype.client.fleet import FleetCalls
 from bathotype.client.images import ImageCalls
 from bathotype.client.overview import OverviewCalls
 from bathotype.client.regions import RegionCalls
+from bathotype.client.savedsheets import SavedSheetCalls
 from bathotype.client.secrets import SecretCalls
 from bathotype.client.sharing import SharingCalls
 from bathotype.client.transport import PATIENCE, NotSignedIn, Transport, if_match
@@ -31,7 +32,16 @@ from bathotype.wire.common import Plan
 
 
 class Client(
-    AccessCalls, BuildCalls, CheckCalls, FleetCalls, ImageCalls, OverviewCalls, RegionCalls, SecretCalls, SharingCalls
+    AccessCalls,
+    BuildCalls,
+    CheckCalls,
+    FleetCalls,
+    ImageCalls,
+    OverviewCalls,
+    RegionCalls,
+    SavedSheetCalls,
+    SecretCalls,
+    SharingCalls,
 ):
     """A service, as one account sees it.  Errors are those of `bathotype.core.errors`."""
 

@@ -6,8 +6,6 @@ import re
 from dataclasses import dataclass, field
 from typing import Any
 
-from sqlalchemy.orm import Session
-
 from bathotype.core.confined.imagefile import (
     BEGINNING,
     LOOK_INTO,
@@ -22,12 +20,11 @@ from bathotype.core.confined.reader import ConfinedReader
 from bathotype.core.contents.platform import Platform, PlatformOffered, unmet
 from bathotype.core.disk.several import role_of
 from bathotype.core.disk.source import ByteSource
-from bathotype.core.errors import BathotypeError, NotFound, Refused
+from bathotype.core.errors import BathotypeError, Refused
 from bathotype.core.formats.packed import packing_of
 from bathotype.core.generalize.profile import Profile
 from bathotype.core.store.objects import s3_object
 from bathotype.core.units import iec, plural
-from bathotype.service.access.principals import Principal
 from bathotype.service.reach import Reach
 from bathotype.service.records import Upload
 from bathotype.service.remarks import Remarks
@@ -77,14 +74,6 @@ def open_source(reach: Reach, account: str, upload: Upload | None, url: str | No
             code="source-unknown",
         )
     return str(url), s3_object(match[1], match[2], settings.store_settings)
-
-
-def find_upload(session: Session, caller: Principal, upload_id: str) -> Upload:
-    """An upload of the caller's account."""
-    upload = session.get(Upload, upload_id)
-    if upload is None or upload.account_id != caller.account_id:
-        raise NotFound(f"There is no upload {upload_id}.", advice="It may have expired: run the import again.")
-    return upload
 
 
 def examine(

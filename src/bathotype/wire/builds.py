@@ -14,7 +14,7 @@ from bathotype.wire.common import Answer, Plan, Wire, example
 from bathotype.wire.operations import OperationState
 
 Bump = Literal["patch", "minor", "major"]
-_SHEET = """\
+SHEET = """\
 sheet: gauge-logging
 base: gauge-collector@1.0.0
 steps:
@@ -26,7 +26,7 @@ result: {line: gauge-collector, bump: minor}
 class SheetRequest(Wire):
     """A sheet to be judged."""
 
-    model_config = example({"sheet": _SHEET})
+    model_config = example({"sheet": SHEET})
 
     sheet: str = Field(max_length=MOST_CHARACTERS, description="Its text.")
     values: dict[str, Scalar] | None = Field(
@@ -76,7 +76,7 @@ class PayloadGiven(Wire):
 class BuildRequest(Wire):
     """A build run."""
 
-    model_config = example({"sheet": _SHEET})
+    model_config = example({"sheet": SHEET})
 
     sheet: str = Field(max_length=MOST_CHARACTERS, description="The sheet's text.")
     values: dict[str, Scalar] = Field(default={}, max_length=50, description="Values of its parameters.")
@@ -135,6 +135,10 @@ class BuildRun(Answer):
     created_at: datetime
     ended_at: datetime | None
     error: str = ""
+    cause: Literal["", "schedule", "base"] = Field(
+        default="", description="Why it began by itself: a date of its schedule, or a release of its base."
+    )
+    saved_number: int | None = Field(default=None, description="Which text of the saved sheet it was.")
 
 
 class BuildRunDetails(BuildRun):

@@ -4,21 +4,20 @@ from __future__ import annotations
 
 import argparse
 import json
-import sys
 from itertools import islice
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from bathotype.cli.options import Subparsers, command, group, read_yaml, tags, tags_of
-from bathotype.cli.output import emit_json, facts, follow, out, say, show_plan, table, transfer_bar
+from bathotype.cli.commands.savedsheets import add_saved
+from bathotype.cli.options import Subparsers, command, group, tags, tags_of
+from bathotype.cli.output import emit_json, facts, out, say, show_plan, table
+from bathotype.cli.sheetfiles import finish, locked, read_given, sheet_arguments, text_in, uploaded
 from bathotype.core.errors import USAGE, Invalid
 from bathotype.core.units import iec, plural, seconds
 
 if TYPE_CHECKING:
     from bathotype.client import Client
-    from bathotype.core.sheets.lock import Lock
-    from bathotype.core.sheets.sheet import Checked
-    from bathotype.wire.builds import BuildStep, PayloadGiven
+    from bathotype.wire.builds import BuildStep
 
 
 def register(parsers: Subparsers) -> None:
@@ -28,7 +27,7 @@ def register(parsers: Subparsers) -> None:
         inner, "check", _check, "judge a sheet whole: every fault with its line and column", needs_client=False,
         examples="  bathotype sheets check logging.yaml\n  bathotype sheets check logging.yaml --set station=outer",
     )  # fmt: skip
-    _sheet(parser)
+    sheet_arguments(parser)
     parser = command(
         inner, "lock", _lock, "write size and SHA-256 of each file of a sheet's payload beside it", needs_client=False,
         examples="  bathotype sheets lock logging.yaml",
@@ -38,6 +37,7 @@ def register(parsers: Subparsers) -> None:
         inner, "schema", _schema, "print the format as JSON Schema, for editors", needs_client=False,
         examples="  bathotype sheets schema > sheet.schema.json",
     )  # fmt: skip
+    add_saved(inner)
 
     parser = command(
         parsers,
@@ -46,7 +46,7 @@ def register(parsers: Subparsers) -> None:
         "make a version by the steps of a sheet, in a temporary machine",
         examples="  bathotype build logging.yaml --plan\n  bathotype build logging.yaml --set station=outer --bump patch",
     )
-    _sheet(parser)
+    sheet_arguments(parser)
     parser.add_argument("--region", help="instead of the sheet's")
     number = parser.add_mutually_exclusive_group()
     number.add_argument("--number", help="instead of the sheet's, such as 1.4.0")
@@ -74,56 +74,10 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--text", action="store_true", help="the sheet as it ran")
 
 
-def _sheet(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("sheet", metavar="FILE", help="the sheet")
-    parser.add_argument("--set", action="append", default=[], metavar="NAME=VALUE", help="value of a parameter")
-    parser.add_argument("--values", metavar="FILE", help="YAML: values of parameters")
-
-
-def _text(path: str) -> str:
-    try:
-        return Path(path).read_text()
-    except (OSError, UnicodeDecodeError) as error:
-        reason = error.strerror if isinstance(error, OSError) else "it is no UTF-8 text"
-        raise Invalid(f"{path} cannot be read: {reason}.", advice="Name a build sheet.") from error
-
-
-def _values(given: argparse.Namespace, checked: Checked) -> dict[str, Any]:
-    """The values from a file, and those of the command line, which go before."""
-    found: dict[str, Any] = {}
-    if given.values:
-        read = read_yaml(given.values)
-        if not isinstance(read, dict):
-            raise Invalid(f"{given.values} holds no values.", advice="Write NAME: VALUE, a line each.")
-        found |= read
-    parameters = checked.sheet.parameters if checked.sheet is not None else {}
-    for item in given.set:
-        name, equals, value = item.partition("=")
-        if not equals:
-            raise Invalid(f"{item!r} is not NAME=VALUE.")
-        try:
-            found[name] = parameters[name].read(value) if name in parameters else value
-        except ValueError as error:
-            raise Invalid(f"The parameter {name} cannot be {value!r}: {error}.") from error
-    return found
-
-
-def _read(given: argparse.Namespace, *, filled: bool) -> tuple[str, dict[str, Any], Checked]:
-    """The text of a sheet, the values, and the sheet as it is with them."""
-    from bathotype.core.sheets.sheet import read_sheet
-
-    text = _text(given.sheet)
-    checked = read_sheet(text)
-    values = _values(given, checked)
-    if checked.sheet is not None and (filled or values):
-        checked = read_sheet(text, values if filled else {**checked.values, **values})
-    return text, values, checked
-
-
 def _check(_: Client, given: argparse.Namespace) -> int | None:
     from bathotype.core.sheets.lock import check_lock, lock_of
 
-    checked = _read(given, filled=False)[2]
+    checked = read_given(given, filled=False)[2]
     if given.json:
         faults = [{"line": f.line, "column": f.column, "where": f.where, "message": f.message} for f in checked.faults]
         emit_json({"valid": checked.sheet is not None, "faults": faults, "digest": checked.digest})
@@ -136,7 +90,7 @@ def _check(_: Client, given: argparse.Namespace) -> int | None:
         say(f"{given.sheet} has {plural(len(checked.faults), 'fault')}.", style="red")
         return USAGE
     sheet = checked.sheet
-    check_lock(_locked(given.sheet), lock_of(sheet, Path(given.sheet).parent))
+    check_lock(locked(given.sheet), lock_of(sheet, Path(given.sheet).parent))
     table(("step", "does", "why"), ((step.id, step.do, step.why) for step in sheet.steps))
     payload = f", {plural(len(sheet.payload), 'file')} of payload as locked" if sheet.payload else ""
     say(f"{sheet.sheet} is valid: {plural(len(sheet.steps), 'step')} on {sheet.base}{payload}.")
@@ -147,7 +101,7 @@ def _lock(_: Client, given: argparse.Namespace) -> None:
     from bathotype.core.sheets.lock import lock_of, lock_path
     from bathotype.core.sheets.sheet import read_sheet
 
-    sheet = read_sheet(_text(given.sheet)).need()
+    sheet = read_sheet(text_in(given.sheet)).need()
     lock = lock_of(sheet, Path(given.sheet).parent)
     target = lock_path(Path(given.sheet))
     part = target.with_name(f"{target.name}.part")
@@ -167,22 +121,15 @@ def _schema(_: Client, given: argparse.Namespace) -> None:
     print(json.dumps(schema(), indent=2))
 
 
-def _locked(path: str) -> Lock | None:
-    from bathotype.core.sheets.lock import lock_path, read_lock
-
-    file = lock_path(Path(path))
-    return read_lock(_text(str(file))) if file.exists() else None
-
-
 def _build(client: Client, given: argparse.Namespace) -> int | None:
     from bathotype.core.sheets.lock import check_lock, lock_of, payload_files
     from bathotype.wire.builds import PayloadGiven
 
-    text, values, checked = _read(given, filled=True)
+    text, values, checked = read_given(given, filled=True)
     sheet = checked.need()
     folder = Path(given.sheet).parent
     now = lock_of(sheet, folder)
-    check_lock(_locked(given.sheet), now)
+    check_lock(locked(given.sheet), now)
     payload = {name: PayloadGiven(bytes=f.bytes, sha256=f.sha256) for name, f in now.payload.items()}
     asked: dict[str, Any] = {
         "values": values,
@@ -212,41 +159,11 @@ def _build(client: Client, given: argparse.Namespace) -> int | None:
         return None
     if not plan.blockers:  # else the service says them all, and nothing is sent before
         asked["region"] = plan.region
-        payload = _uploaded(client, given, plan.region, payload, payload_files(sheet, folder))
+        payload = uploaded(client, given, plan.region, payload, payload_files(sheet, folder))
         for warning in plan.warnings:
             say(f"warning: {warning}", style="dark_orange3")
-    done = follow(client, client.build(text, payload=payload, **asked), quiet=given.json)
-    if given.json:
-        emit_json(done)
-        return None
-    result = done.result or {}
-    sizes = result["sizes"]
-    facts(
-        [
-            ("built", result["reference"]),
-            ("from", result["base"]),
-            ("state", "released" if "released" in result["delivered"] else "staged"),
-            ("content", result["content_digest"]),
-            ("disk", f"{iec(sizes['virtual'])}, {iec(sizes['used'])} used, {iec(sizes['new'])} new"),
-            ("findings", f"{result['findings']['all']}, {result['findings']['high']} of high severity"),
-        ]
-    )
-    say(f"Next: `bathotype builds show {done.id}`")
+    finish(client, client.build(text, payload=payload, **asked), given)
     return None
-
-
-def _uploaded(
-    client: Client, given: argparse.Namespace, region: str, payload: dict[str, PayloadGiven], files: dict[str, Path]
-) -> dict[str, PayloadGiven]:
-    found = {}
-    for name, about in payload.items():
-        if given.json or not sys.stderr.isatty():
-            upload = client.upload(files[name], region=region)
-        else:
-            with transfer_bar(name) as progress:
-                upload = client.upload(files[name], region=region, on_progress=progress)
-        found[name] = about.model_copy(update={"upload": upload.id})
-    return found
 
 
 def _list(client: Client, given: argparse.Namespace) -> None:

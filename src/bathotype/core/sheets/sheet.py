@@ -19,6 +19,7 @@ from bathotype.core.generalize.profile import builtin_names
 from bathotype.core.lifecycle.purpose import Purpose
 from bathotype.core.lifecycle.references import check_name, parse_reference
 from bathotype.core.sheets.document import Document, Fault, Place, fault_of, read_document
+from bathotype.core.sheets.schedule import When
 from bathotype.core.sheets.steps import Part, Scalar, Step, payload_of, secrets_of
 from bathotype.core.store.chunks import digest
 
@@ -139,6 +140,7 @@ class Sheet(Part):
         default=[], max_length=200, description="What must be true of a throwaway instance of the result."
     )
     result: Result
+    when: When | None = Field(default=None, description="When it runs by itself, once it is saved in the service.")
 
     @property
     def secrets(self) -> frozenset[str]:
@@ -299,6 +301,9 @@ def _inconsistent(document: Document, sheet: Sheet) -> list[Fault]:
         for name in step.only_if:
             if name not in sheet.parameters:
                 faults.append(document.fault((*place, "only_if"), f"There is no parameter {name!r}."))
+    if sheet.when is not None and sheet.when.after_base and parse_reference(sheet.base).number is not None:
+        told = "The base is one version: name its line, or a mark, to run after a release."
+        faults.append(document.fault(("when", "after_base"), told))
     for name in sheet.payload:
         if name not in used:
             faults.append(document.fault(("payload", name), "No step uses it: remove it, or add the step."))

@@ -6,18 +6,17 @@ died or the agent was lost among them, the machine is thrown away and they begin
 
 from __future__ import annotations
 
-import contextlib
 import hashlib
 import time
 from dataclasses import asdict
 from functools import cached_property
 from typing import Any
 
-from sqlalchemy import delete, update
+from sqlalchemy import update
 from sqlalchemy.orm import Session
 
 from bathotype.core.disk.source import ByteSource
-from bathotype.core.errors import BathotypeError, Damaged, NotFound, Refused, Unavailable
+from bathotype.core.errors import BathotypeError, Damaged, Refused, Unavailable
 from bathotype.core.firstboot.settings import FirstBoot
 from bathotype.core.generalize.residue import used_secret
 from bathotype.core.lifecycle.states import VersionState
@@ -53,6 +52,7 @@ from bathotype.service.operations.start import unattended_principal
 from bathotype.service.records import BuildRun, CheckRun, Line, Upload, Version
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.shares import still_granted
+from bathotype.service.uploads import discard
 from bathotype.service.vault import Vault
 from bathotype.sites.protocol import Site, SiteMachine
 
@@ -69,6 +69,7 @@ class PayloadSource(Locked):
 
     upload: str
     part_bytes: int
+    region: str = ""
 
 
 class BuildParams(CaptureParams):
@@ -171,9 +172,8 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         context.reader.start()
 
     def _payload(self) -> dict[str, ByteSource]:
-        store = self.context.store(self.params.region)
         return {
-            name: store.open_upload(about.upload, about.bytes, about.part_bytes)
+            name: self.context.store(self._region_of(about)).open_upload(about.upload, about.bytes, about.part_bytes)
             for name, about in self.params.payload.items()
         }
 
@@ -383,12 +383,11 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
             self._drop_uploads()
 
     def _drop_uploads(self) -> None:
-        store = self.context.store(self.params.region)
         for about in self.params.payload.values():
-            with contextlib.suppress(NotFound):
-                store.delete_upload(about.upload)
-            with self.context.session() as session:
-                session.execute(delete(Upload).where(Upload.id == about.upload))
+            discard(self.context.database.sessions, self.context.store(self._region_of(about)), about.upload)
+
+    def _region_of(self, about: PayloadSource) -> str:
+        return about.region or self.params.region
 
     @classmethod
     def mend_later(cls, site: Site, params: BuildParams, memo: BuildMemo, outcome: str) -> None:

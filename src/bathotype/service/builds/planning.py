@@ -13,7 +13,6 @@ from bathotype.core.sheets.steps import UpdatePackages
 from bathotype.service.access.principals import Principal
 from bathotype.service.builds.kind import Build, BuildParams, PayloadSource, unbegun
 from bathotype.service.catalogue import find_line, machine_size_of, reference_of, regions_from_home
-from bathotype.service.imagefiles import find_upload
 from bathotype.service.kinds.making import start_making
 from bathotype.service.launching import AtSite, ask_site, plan_launch
 from bathotype.service.numbering import NUMBER_ADVICE, check_number, claimable, next_number
@@ -21,6 +20,7 @@ from bathotype.service.reach import Reach
 from bathotype.service.records import BuildRun, Operation, Version
 from bathotype.service.records.base import new_id, utcnow
 from bathotype.service.shares import find_usable, in_regions
+from bathotype.service.uploads import find_upload
 from bathotype.service.vault import missing_secrets
 from bathotype.wire import builds as wire
 from bathotype.wire.fleet import LaunchRequest
@@ -198,7 +198,7 @@ def record_build(session: Session, reach: Reach, caller: Principal, body: wire.B
         sheet=body.sheet,
         sheet_digest=asked.checked.digest,
         values=dict(asked.checked.values),
-        payload={name: _source(session, caller, name, given, asked.region) for name, given in body.payload.items()},
+        payload={name: _source(session, caller, name, given) for name, given in body.payload.items()},
     )
     row = start_making(session, caller, Build, params, {"sheet": sheet.sheet, "base": plan.base})
     session.add(
@@ -218,18 +218,16 @@ def record_build(session: Session, reach: Reach, caller: Principal, body: wire.B
     return row
 
 
-def _source(session: Session, caller: Principal, name: str, given: wire.PayloadGiven, region: str) -> PayloadSource:
+def _source(session: Session, caller: Principal, name: str, given: wire.PayloadGiven) -> PayloadSource:
     if given.upload is None:
         raise Invalid(f"{name} of the payload has no upload.", advice="Upload it first; `bathotype build` does so.")
     row = find_upload(session, caller, given.upload)
-    if row.region != region:
-        raise Refused(
-            f"{name} of the payload was uploaded to {row.region}; the run is in {region}.", advice="Upload it there."
-        )
     if row.size != given.bytes:
         raise Refused(
             f"{name} of the payload has {row.size} bytes, and {given.bytes} in the lock.",
             advice="Lock the files anew: bathotype sheets lock FILE.",
             code="payload-differs",
         )
-    return PayloadSource(upload=row.id, part_bytes=row.part_bytes, bytes=given.bytes, sha256=given.sha256)
+    return PayloadSource(
+        upload=row.id, part_bytes=row.part_bytes, region=row.region, bytes=given.bytes, sha256=given.sha256
+    )

@@ -6,9 +6,6 @@ from collections.abc import Iterator
 from contextlib import contextmanager, nullcontext
 from pathlib import Path
 
-from sqlalchemy import delete
-from sqlalchemy.orm import Session
-
 from bathotype.core.confined.asking import look
 from bathotype.core.confined.changing import IDENTIFY
 from bathotype.core.confined.imagefile import BRING, CHECK, UNPACK, FileQuestion, PackedQuestion
@@ -21,6 +18,7 @@ from bathotype.service.kinds.making import MakingKind, MakingMemo, MakingParams
 from bathotype.service.kinds.scratch import GrowingFile, PlacedPieces, open_copy
 from bathotype.service.operations.kind import Step
 from bathotype.service.records import Upload
+from bathotype.service.uploads import discard
 
 
 class ImportParams(MakingParams):
@@ -155,12 +153,7 @@ class Import(MakingKind[ImportParams, ImportMemo]):
         """Record the version."""
         self.record_version(mode="import", told_source=str(self.memo.source["file"]))
 
-    def on_end(self, session: Session, outcome: str) -> None:
-        super().on_end(session, outcome)
-        if outcome == "succeeded" and self.params.upload:
-            session.execute(delete(Upload).where(Upload.id == self.params.upload))
-
     def clean_up(self, outcome: str) -> None:
         super().clean_up(outcome)
         if outcome == "succeeded" and self.params.upload:
-            self.context.store(self.params.region).delete_upload(self.params.upload)
+            discard(self.context.database.sessions, self.context.store(self.params.region), self.params.upload)

@@ -36,6 +36,7 @@ from bathotype.service.records.operations import LogLine, Operation, OperationSt
 from bathotype.service.records.regions import Arrival, Link, Placement
 from bathotype.service.records.secrets import Secret
 from bathotype.service.records.sharing import Allowance, Notice, PoolLine, RuleRow, Share
+from bathotype.service.records.sheets import SavedSheet, SheetFile, SheetText
 from bathotype.service.records.storage import StoredBytes
 
 __all__ = [
@@ -77,8 +78,11 @@ __all__ = [
     "PoolLine",
     "Replica",
     "RuleRow",
+    "SavedSheet",
     "Secret",
     "Share",
+    "SheetFile",
+    "SheetText",
     "SignInFailure",
     "StoredBytes",
     "StoredChunk",

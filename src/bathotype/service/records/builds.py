@@ -26,3 +26,7 @@ class BuildRun(Base):
     base: Mapped[str]
     base_digest: Mapped[str]
     steps: Mapped[list[Any]]
+    #: Why it began: empty where somebody asked for it, `schedule`, or `base` after a release of its base.
+    cause: Mapped[str] = mapped_column(default="", server_default="")
+    #: Which text of the saved sheet it was.
+    saved_number: Mapped[int | None]

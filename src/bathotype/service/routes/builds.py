@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated
 
 from fastapi import Query
 from sqlalchemy import select
@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 from bathotype.core.errors import NotFound
 from bathotype.core.sheets import sheet as sheets
 from bathotype.service.answers.operations import operation_answers
+from bathotype.service.builds.answers import run_fields
 from bathotype.service.builds.planning import ask, plan_build, record_build, understand
 from bathotype.service.records import BuildRun, Operation
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
@@ -94,7 +95,7 @@ def list_builds(
         query = query.where(Operation.state == state)
     with reads.session() as session:
         rows, following, total = paging.in_order(session, query, _RUNS, sort)
-        items = [wire.BuildRun(**_fields(row[0], row[1])) for row in rows]
+        items = [wire.BuildRun(**run_fields(row[0], row[1])) for row in rows]
         return Page(items=items, next=following, total=total)
 
 
@@ -107,7 +108,7 @@ def show_build(operation: str, caller: Reader, reads: ReadsOf) -> wire.BuildRunD
             raise NotFound(f"There is no build run {operation!r}.", advice="`bathotype builds list` shows them.")
         done = session.get_one(Operation, operation)
         return wire.BuildRunDetails(
-            **_fields(row, done),
+            **run_fields(row, done),
             text=row.text,
             values=row.values,
             payload=row.payload,
@@ -115,18 +116,3 @@ def show_build(operation: str, caller: Reader, reads: ReadsOf) -> wire.BuildRunD
             steps=[wire.BuildStep.model_validate(step) for step in row.steps],
             delivered=(done.result or {}).get("delivered", []),
         )
-
-
-def _fields(row: BuildRun, operation: Operation) -> dict[str, Any]:
-    return {
-        "operation": operation.id,
-        "sheet": row.sheet,
-        "digest": row.digest,
-        "state": operation.state,
-        "base": row.base,
-        "reference": operation.subject,
-        "created_by": operation.created_by,
-        "created_at": operation.created_at,
-        "ended_at": operation.ended_at,
-        "error": (operation.error or {}).get("message", ""),
-    }

@@ -8,7 +8,7 @@ from dataclasses import asdict
 from typing import Annotated
 
 from fastapi import Header, Query, Request, Response
-from sqlalchemy import delete, func, select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 from starlette.concurrency import run_in_threadpool
 
@@ -22,7 +22,7 @@ from bathotype.core.units import iec, plural
 from bathotype.service.access.principals import Principal
 from bathotype.service.answers.operations import operation_answers
 from bathotype.service.catalogue import find_line, find_version, reference_of, regions_from_home, require_replica
-from bathotype.service.imagefiles import MORE_THAN_THE_DISK, Examined, examine, find_upload, look_ahead
+from bathotype.service.imagefiles import MORE_THAN_THE_DISK, Examined, examine, look_ahead
 from bathotype.service.kinds.edit import Edit, EditParams, known_of_base, unchanged
 from bathotype.service.kinds.generalizing import profile_for
 from bathotype.service.kinds.importing import Import, ImportParams
@@ -34,6 +34,7 @@ from bathotype.service.routes.callers import Operator, Reader, ServiceOf
 from bathotype.service.routes.common import Key, made_for, once, still_wanted
 from bathotype.service.routes.route import api_router
 from bathotype.service.state import Service
+from bathotype.service.uploads import discard, find_open_upload, find_upload
 from bathotype.wire import images as wire
 from bathotype.wire.operations import Operation
 
@@ -124,7 +125,7 @@ async def put_part(
 
 def _keep_part(service: Service, caller: Principal, upload: str, number: int, data: bytes, zeros: bool) -> None:
     with service.database.reads() as session:
-        row = find_upload(session, caller, upload)
+        row = find_open_upload(session, caller, upload)
     length = min(row.part_bytes, row.size - number * row.part_bytes)
     if number < 0 or length <= 0:
         raise Invalid(f"The file has no part {number}.")
@@ -136,10 +137,9 @@ def _keep_part(service: Service, caller: Principal, upload: str, number: int, da
 @router.delete("/uploads/{upload}", status_code=204)
 def drop_upload(upload: str, caller: Operator, service: ServiceOf) -> None:
     """Give an upload up."""
-    with service.database.sessions.begin() as session:
-        row = find_upload(session, caller, upload)
-        service.reach.store(row.region).delete_upload(row.id)
-        session.execute(delete(Upload).where(Upload.id == row.id))
+    with service.database.reads() as session:
+        row = find_open_upload(session, caller, upload)
+    discard(service.database.sessions, service.reach.store(row.region), row.id)
 
 
 @router.post("/import-inspections")
@@ -170,7 +170,7 @@ def _examined(service: Service, caller: Principal, body: wire.ImportRequest, *, 
     with service.database.reads() as session:
         line = find_line(session, caller, body.line)
         taken = check_number(session, line, body.number, body.bump)
-        upload = find_upload(session, caller, body.upload) if body.upload else None
+        upload = find_open_upload(session, caller, body.upload) if body.upload else None
     with service.reader() as reader:
         found = examine(
             reader,
@@ -207,7 +207,7 @@ def start_import(
 
     def make(session: Session) -> Operation:
         line = find_line(session, caller, body.line, lock=True)
-        upload = find_upload(session, caller, body.upload) if body.upload else None
+        upload = find_open_upload(session, caller, body.upload) if body.upload else None
         params = ImportParams(
             upload=body.upload,
             url=body.url,

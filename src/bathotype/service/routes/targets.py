@@ -10,11 +10,12 @@ from bathotype.core.errors import Refused
 from bathotype.core.lifecycle.target import Candidate, fits, judge
 from bathotype.service.access.principals import Principal
 from bathotype.service.catalogue import find_version, needs_of, reference_of
-from bathotype.service.imagefiles import examine, find_upload, look_ahead
+from bathotype.service.imagefiles import examine, look_ahead
 from bathotype.service.records import Finding, VersionPackage
 from bathotype.service.routes.callers import Operator, ServiceOf
 from bathotype.service.routes.route import api_router
 from bathotype.service.state import Service
+from bathotype.service.uploads import find_upload
 from bathotype.wire.machines import Remark
 from bathotype.wire.targets import TargetCheck, TargetCheckRequest
 

@@ -1,0 +1,221 @@
+"""``sheets``: keeping build sheets in the service, where they run by themselves."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from bathotype.cli.options import Subparsers, command
+from bathotype.cli.output import emit_json, facts, out, say, show_plan, table
+from bathotype.cli.sheetfiles import finish, locked, read_given, sheet_arguments, uploaded, value_arguments, values_of
+from bathotype.core.units import iec, plural
+
+if TYPE_CHECKING:
+    from bathotype.client import Client
+    from bathotype.wire.builds import BuildRun
+    from bathotype.wire.savedsheets import SavedSheet
+
+
+def add_saved(inner: Subparsers) -> None:
+    """Add the commands."""
+    parser = command(
+        inner, "save", _save, "keep a sheet in the service, with the files of its payload",
+        examples="  bathotype sheets save logging.yaml\n"
+        "  bathotype sheets save logging.yaml --values outer.yaml --note 'the new logger'",
+    )  # fmt: skip
+    sheet_arguments(parser)
+    parser.add_argument("--region", help="where the payload is kept (default: where a run would be)")
+    parser.add_argument("--note", default="", help="what was changed, and why")
+    parser = command(
+        inner, "list", _list, "list saved sheets: the last run of each, and when it runs next",
+        examples="  bathotype sheets list\n  bathotype sheets list --sort next",
+    )  # fmt: skip
+    parser.add_argument("--line", help="only sheets that make versions of this line")
+    parser.add_argument("--sort", choices=("name", "next", "line"), help="default: name")
+    parser = command(
+        inner, "show", _show, "show a saved sheet: its dates, runs and texts",
+        examples="  bathotype sheets show logging\n  bathotype sheets show logging --text --of 2",
+    )  # fmt: skip
+    _name(parser)
+    parser.add_argument("--text", action="store_true", help="its text alone")
+    parser.add_argument("--of", type=int, metavar="NUMBER", help="this of its texts (default: the current one)")
+    parser = command(
+        inner, "difference", _difference, "show how two texts of a saved sheet differ",
+        examples="  bathotype sheets difference logging\n  bathotype sheets difference logging --old 1 --new 3",
+    )  # fmt: skip
+    _name(parser)
+    parser.add_argument("--old", type=int, metavar="NUMBER", help="default: the one before the newer")
+    parser.add_argument("--new", type=int, metavar="NUMBER", help="default: the current one")
+    parser = command(
+        inner, "run", _run, "run a saved sheet now",
+        examples="  bathotype sheets run logging --plan\n  bathotype sheets run logging --set station=outer",
+    )  # fmt: skip
+    _name(parser)
+    value_arguments(parser)
+    parser.add_argument("--region", help="instead of the sheet's")
+    number = parser.add_mutually_exclusive_group()
+    number.add_argument("--number", help="instead of the sheet's, such as 1.4.0")
+    number.add_argument("--bump", choices=("patch", "minor", "major"), help="the number after the line's highest")
+    parser.add_argument(
+        "--unless-same", action="store_true",
+        help="start nothing where a version was built of the same sheet, values, payload and base already",
+    )  # fmt: skip
+    parser.add_argument("--plan", action="store_true", help="show what would happen and every obstacle, and stop")
+    for verb, about in (("pause", "let a saved sheet not run by itself"), ("resume", "let it run by itself again")):
+        parser = command(inner, verb, _pause, about, examples=f"  bathotype sheets {verb} logging")
+        parser.set_defaults(paused=verb == "pause")
+        _name(parser)
+    parser = command(
+        inner, "drop", _drop, "remove a saved sheet; its runs, and what they made, stay",
+        examples="  bathotype sheets drop logging",
+    )  # fmt: skip
+    _name(parser)
+
+
+def _name(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("name", metavar="NAME", help="the sheet's name")
+
+
+def _save(client: Client, given: argparse.Namespace) -> None:
+    from bathotype.core.errors import NotFound
+    from bathotype.core.sheets.lock import check_lock, lock_of, payload_files
+    from bathotype.wire.builds import PayloadGiven
+
+    text, values, checked = read_given(given, filled=True)
+    sheet = checked.need()
+    folder = Path(given.sheet).parent
+    now = lock_of(sheet, folder)
+    check_lock(locked(given.sheet), now)
+    payload = {name: PayloadGiven(bytes=f.bytes, sha256=f.sha256) for name, f in now.payload.items()}
+    try:
+        before = client.saved_sheet(sheet.sheet)
+    except NotFound:
+        before = None
+    kept = {file.sha256: file for file in before.files.values()} if before else {}
+    ready = {name: kept[file.sha256] for name, file in payload.items() if file.sha256 in kept}
+    fresh = {name: file for name, file in payload.items() if name not in ready}
+    if fresh:
+        region = given.region or client.plan_build(text, values=values, payload=payload).region
+        ready |= uploaded(client, given, region, fresh, payload_files(sheet, folder))
+    made = client.save_sheet(sheet.sheet, text, values=values, payload=ready, note=given.note)
+    if given.json:
+        return emit_json(made)
+    if before is not None and made.number == before.number:
+        return say(f"{made.name} is the same as its text {made.number}.")
+    out(f"{made.name} is saved as text {made.number}")
+    if made.dates:
+        say(f"It runs next on {_moment(made.dates[0])}." if not made.paused else "It is paused.")
+    return None
+
+
+def _moment(at: object) -> str:
+    return f"{at:%Y-%m-%d %H:%M}Z"
+
+
+def _list(client: Client, given: argparse.Namespace) -> None:
+    rows = list(client.saved_sheets(line=given.line, sort=given.sort))
+    if given.json:
+        return emit_json(rows)
+    table(
+        ("sheet", "text", "makes", "from", "last run", "next run"),
+        ((s.name, s.number, s.line, s.base, _last(s.runs), _next(s)) for s in rows),
+        empty="No sheet is saved. `bathotype sheets save FILE` keeps one.",
+    )
+
+
+def _last(runs: list[BuildRun]) -> str:
+    return f"{runs[0].state} {runs[0].reference}" if runs else ""
+
+
+def _next(saved: SavedSheet) -> str:
+    if saved.paused:
+        return "paused"
+    found = [_moment(saved.next_at)] if saved.next_at else []
+    return ", ".join([*found, *(["after its base"] if saved.after_base else [])])
+
+
+def _show(client: Client, given: argparse.Namespace) -> None:
+    saved = client.saved_sheet(given.name, number=given.of)
+    if given.text:
+        return out(saved.text.rstrip("\n"))
+    if given.json:
+        return emit_json(saved)
+    facts(
+        [
+            ("sheet", f"{saved.name}, text {saved.number}"),
+            ("saved", f"{_moment(saved.saved_at)} by {saved.saved_by}"),
+            ("makes", saved.line),
+            ("from", saved.base),
+            *((f"value {name}", value) for name, value in saved.values.items()),
+            *((f"payload {name}", f"{iec(f.bytes)}, sha256:{f.sha256[:16]}") for name, f in saved.files.items()),
+            ("next run", _next(saved) or "when somebody asks"),
+            ("next dates", ", ".join(map(_moment, saved.dates)) or None),
+            ("time zone", saved.zone),
+            ("last time", f"{_moment(saved.noted_at)}: {saved.noted}" if saved.noted else None),
+        ]
+    )
+    table(
+        ("run", "text", "made", "state", "because", "began"),
+        ((r.operation, r.saved_number, r.reference, r.state, _CAUSES[r.cause], r.created_at) for r in saved.runs),
+        empty="It has not run yet.",
+    )
+    if len(saved.texts) > 1:
+        table(("text", "saved", "by", "note"), ((t.number, t.saved_at, t.saved_by, t.note) for t in saved.texts))
+    return None
+
+
+_CAUSES = {"": "", "schedule": "its date", "base": "its base moved"}
+
+
+def _difference(client: Client, given: argparse.Namespace) -> None:
+    found = client.sheet_difference(given.name, old=given.old, new=given.new)
+    if given.json:
+        return emit_json(found)
+    for line in found.lines:
+        out(line)
+    for name, (old, new) in found.values.items():
+        out(f"value {name}: {old} -> {new}")
+    for name in found.files:
+        out(f"payload {name} differs")
+    changed = [line for line in found.lines[2:] if line[:1] in "+-"]
+    say(f"Text {found.old.number} and text {found.new.number}: {plural(len(changed), 'line')} differ.")
+    return None
+
+
+def _run(client: Client, given: argparse.Namespace) -> int | None:
+    from bathotype.core.errors import Refused
+    from bathotype.core.sheets.sheet import read_sheet
+
+    values = values_of(given, read_sheet(client.saved_sheet(given.name).text))
+    if given.plan:
+        plan = client.plan_sheet_run(
+            given.name, values=values, region=given.region, number=given.number, bump=given.bump
+        )
+        if not given.json:
+            facts([("makes", plan.reference), ("from", plan.base), ("same as", plan.same_as)])
+        return show_plan(plan, given)
+    try:
+        started = client.run_sheet(
+            given.name, values=values, region=given.region, number=given.number, bump=given.bump,
+            unless_same=given.unless_same,
+        )  # fmt: skip
+    except Refused as error:
+        if error.code != "nothing-new":
+            raise
+        emit_json({"nothing_new": error.message}) if given.json else out(error.message)
+        return None
+    finish(client, started, given)
+    return None
+
+
+def _pause(client: Client, given: argparse.Namespace) -> None:
+    saved = client.pause_sheet(given.name, given.paused)
+    if given.json:
+        return emit_json(saved)
+    return out(f"{saved.name} is paused" if saved.paused else f"{saved.name} runs next: {_next(saved) or 'when asked'}")
+
+
+def _drop(client: Client, given: argparse.Namespace) -> None:
+    client.drop_sheet(given.name)
+    emit_json({"removed": given.name}) if given.json else out(f"{given.name} is removed")

@@ -1,0 +1,117 @@
+"""A build sheet as the command line has it: its file, its values, its lock, its payload, and a run of it."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from bathotype.cli.options import read_yaml
+from bathotype.cli.output import emit_json, facts, follow, say, transfer_bar
+from bathotype.core.errors import Invalid
+from bathotype.core.units import iec
+
+if TYPE_CHECKING:
+    from bathotype.client import Client
+    from bathotype.core.sheets.lock import Lock
+    from bathotype.core.sheets.sheet import Checked
+    from bathotype.wire.builds import PayloadGiven
+    from bathotype.wire.operations import Operation
+
+
+def sheet_arguments(parser: argparse.ArgumentParser) -> None:
+    """A sheet's file, and values of its parameters."""
+    parser.add_argument("sheet", metavar="FILE", help="the sheet")
+    value_arguments(parser)
+
+
+def value_arguments(parser: argparse.ArgumentParser) -> None:
+    """Values of a sheet's parameters."""
+    parser.add_argument("--set", action="append", default=[], metavar="NAME=VALUE", help="value of a parameter")
+    parser.add_argument("--values", metavar="FILE", help="YAML: values of parameters")
+
+
+def text_in(path: str) -> str:
+    """A file's text.  Raises `Invalid`."""
+    try:
+        return Path(path).read_text()
+    except (OSError, UnicodeDecodeError) as error:
+        reason = error.strerror if isinstance(error, OSError) else "it is no UTF-8 text"
+        raise Invalid(f"{path} cannot be read: {reason}.", advice="Name a build sheet.") from error
+
+
+def values_of(given: argparse.Namespace, checked: Checked) -> dict[str, Any]:
+    """The values from a file, and those of the command line, which go before."""
+    found: dict[str, Any] = {}
+    if given.values:
+        read = read_yaml(given.values)
+        if not isinstance(read, dict):
+            raise Invalid(f"{given.values} holds no values.", advice="Write NAME: VALUE, a line each.")
+        found |= read
+    parameters = checked.sheet.parameters if checked.sheet is not None else {}
+    for item in given.set:
+        name, equals, value = item.partition("=")
+        if not equals:
+            raise Invalid(f"{item!r} is not NAME=VALUE.")
+        try:
+            found[name] = parameters[name].read(value) if name in parameters else value
+        except ValueError as error:
+            raise Invalid(f"The parameter {name} cannot be {value!r}: {error}.") from error
+    return found
+
+
+def read_given(given: argparse.Namespace, *, filled: bool) -> tuple[str, dict[str, Any], Checked]:
+    """The text of a sheet, the values, and the sheet as it is with them."""
+    from bathotype.core.sheets.sheet import read_sheet
+
+    text = text_in(given.sheet)
+    checked = read_sheet(text)
+    values = values_of(given, checked)
+    if checked.sheet is not None and (filled or values):
+        checked = read_sheet(text, values if filled else {**checked.values, **values})
+    return text, values, checked
+
+
+def locked(path: str) -> Lock | None:
+    """The lock beside a sheet; None without one."""
+    from bathotype.core.sheets.lock import lock_path, read_lock
+
+    file = lock_path(Path(path))
+    return read_lock(text_in(str(file))) if file.exists() else None
+
+
+def uploaded(
+    client: Client, given: argparse.Namespace, region: str, payload: dict[str, PayloadGiven], files: dict[str, Path]
+) -> dict[str, PayloadGiven]:
+    """The payload, sent to a region."""
+    found = {}
+    for name, about in payload.items():
+        if given.json or not sys.stderr.isatty():
+            upload = client.upload(files[name], region=region)
+        else:
+            with transfer_bar(name) as progress:
+                upload = client.upload(files[name], region=region, on_progress=progress)
+        found[name] = about.model_copy(update={"upload": upload.id})
+    return found
+
+
+def finish(client: Client, started: Operation, given: argparse.Namespace) -> None:
+    """Follow a run to its end, and say what it made."""
+    done = follow(client, started, quiet=given.json)
+    if given.json:
+        emit_json(done)
+        return
+    result = done.result or {}
+    sizes = result["sizes"]
+    facts(
+        [
+            ("built", result["reference"]),
+            ("from", result["base"]),
+            ("state", "released" if "released" in result["delivered"] else "staged"),
+            ("content", result["content_digest"]),
+            ("disk", f"{iec(sizes['virtual'])}, {iec(sizes['used'])} used, {iec(sizes['new'])} new"),
+            ("findings", f"{result['findings']['all']}, {result['findings']['high']} of high severity"),
+        ]
+    )
+    say(f"Next: `bathotype builds show {done.id}`")

@@ -1,0 +1,298 @@
+"""Saved sheets: keeping their texts and files, and running them, when somebody asks or by themselves."""
+
+from __future__ import annotations
+
+from datetime import datetime, timedelta
+from difflib import unified_diff
+
+from sqlalchemy import delete, select
+from sqlalchemy.orm import Session
+
+from bathotype.core.errors import BathotypeError, Invalid, NotFound
+from bathotype.core.lifecycle.references import parse_reference
+from bathotype.core.sheets.sheet import Checked, Sheet, read_sheet
+from bathotype.core.store.chunks import digest
+from bathotype.service import audit
+from bathotype.service.access.principals import Principal
+from bathotype.service.builds.planning import Asked, record_build
+from bathotype.service.reach import Reach
+from bathotype.service.records import BuildRun, Operation, SavedSheet, SheetFile, SheetText, Upload, Version
+from bathotype.service.records.base import CHANGE, REST, new_id, utcnow
+from bathotype.service.shares import find_usable
+from bathotype.wire.builds import BuildRequest, PayloadGiven
+from bathotype.wire.savedsheets import SavedText, SaveSheetRequest, SheetDifference, SheetRunRequest
+
+#: The principal's name for runs that begin by themselves.
+BY_ITSELF = "sheet-schedule"
+#: A date that is longer ago was missed.
+MISSED_AFTER = timedelta(minutes=10)
+NOT_STARTED = "sheet-not-started"
+
+
+# Keeping
+
+
+def find_saved(session: Session, caller: Principal, name: str, *, lock: bool = False) -> SavedSheet:
+    """A saved sheet of the caller's account.  Raises `NotFound`."""
+    query = select(SavedSheet).where(SavedSheet.account_id == caller.account_id, SavedSheet.name == name)
+    found = session.scalar(query.with_for_update(**CHANGE) if lock else query)
+    if found is None:
+        raise NotFound(f"There is no saved sheet {name!r}.", advice="`bathotype sheets list` shows them.")
+    return found
+
+
+def text_of(session: Session, saved: SavedSheet, number: int | None = None) -> SheetText:
+    """One of its texts, the current one without a number.  Raises `NotFound`."""
+    found = session.get(SheetText, (saved.id, number or saved.number))
+    if found is None:
+        raise NotFound(f"The sheet {saved.name} has no text {number}.", advice=f"Its newest is {saved.number}.")
+    return found
+
+
+def files_of(session: Session, text: SheetText) -> dict[str, PayloadGiven]:
+    """The payload of a text, by name."""
+    rows = session.scalars(
+        select(SheetFile)
+        .where(SheetFile.sheet_id == text.sheet_id, SheetFile.number == text.number)
+        .order_by(SheetFile.name)
+    )
+    return {row.name: PayloadGiven(upload=row.upload_id, bytes=row.bytes, sha256=row.sha256) for row in rows}
+
+
+def readable(name: str, body: SaveSheetRequest) -> Checked:
+    """The sheet of a request, with its values.  Raises `Invalid` with every fault."""
+    checked = read_sheet(body.sheet, body.values)
+    sheet = checked.need()
+    if sheet.sheet != name:
+        raise Invalid(f"The sheet calls itself {sheet.sheet}.", advice=f"Save it as {sheet.sheet}.")
+    if missing := [f"{one} ({about.file})" for one, about in sheet.payload.items() if one not in body.payload]:
+        raise Invalid(f"Of the payload {', '.join(missing)} is not given.", advice="Upload it first.")
+    if more := [one for one in body.payload if one not in sheet.payload]:
+        raise Invalid(f"{', '.join(more)} is given, and the sheet has no such payload.")
+    return checked
+
+
+def save(session: Session, caller: Principal, saved: SavedSheet | None, body: SaveSheetRequest, checked: Checked) -> SavedSheet:  # fmt: skip
+    """Add a text to a sheet, or make the sheet.  One that is the same as the current text, with values and files, is that
+    text.  ``saved`` is locked."""
+    sheet = checked.need()
+    uploads = {name: _upload(session, caller, name, given) for name, given in body.payload.items()}
+    if saved is None:
+        saved = SavedSheet(id=new_id("sh"), account_id=caller.account_id, name=sheet.sheet, number=0, noted="")
+    elif _is_current(session, saved, body, checked):
+        return saved
+    when = sheet.when
+    saved.number += 1
+    saved.base, saved.line = sheet.base, sheet.result.line
+    saved.after_base = when is not None and when.after_base
+    if saved.after_base:
+        _refuse_ring(session, caller, saved)
+    if not saved.paused:
+        saved.next_at = next_date(sheet, utcnow())
+    saved.base_seen = _base_now(session, caller, sheet)
+    session.add(saved)
+    session.flush()
+    session.add(
+        SheetText(
+            sheet_id=saved.id, number=saved.number, text=body.sheet, digest=checked.digest, values=dict(checked.values),
+            note=body.note, saved_by=caller.actor,
+        )
+    )  # fmt: skip
+    session.flush()
+    for name, given in body.payload.items():
+        session.add(
+            SheetFile(
+                sheet_id=saved.id, number=saved.number, name=name, upload_id=uploads[name].id, bytes=given.bytes,
+                sha256=given.sha256,
+            )
+        )  # fmt: skip
+    audit.clear_alert(session, caller.account_id, NOT_STARTED, saved.name)
+    after = {"number": saved.number, "digest": checked.digest, "note": body.note}
+    audit.record(session, caller.account_id, caller.actor, "sheet.saved", saved.name, after=after)
+    return saved
+
+
+def _upload(session: Session, caller: Principal, name: str, given: PayloadGiven) -> Upload:
+    """The upload of a file, which is not removed before the transaction ends."""
+    row = session.get(Upload, given.upload, with_for_update=REST) if given.upload else None
+    if row is None or row.account_id != caller.account_id or row.size != given.bytes:
+        raise NotFound(f"{name} of the payload is not there any more.", advice="Send it again.")
+    return row
+
+
+def _is_current(session: Session, saved: SavedSheet, body: SaveSheetRequest, checked: Checked) -> bool:
+    text = text_of(session, saved)
+    before = {name: given.sha256 for name, given in files_of(session, text).items()}
+    now = {name: given.sha256 for name, given in body.payload.items()}
+    return (text.digest, text.values, before) == (checked.digest, dict(checked.values), now)
+
+
+def _refuse_ring(session: Session, caller: Principal, saved: SavedSheet) -> None:
+    """Sheets that run after each other's releases, in a ring, would run for ever."""
+    rows = session.execute(
+        select(SavedSheet.base, SavedSheet.line).where(
+            SavedSheet.account_id == caller.account_id, SavedSheet.after_base, SavedSheet.id != saved.id
+        )
+    ).all()
+    follows: dict[str, set[str]] = {}
+    for base, line in [*rows, (saved.base, saved.line)]:
+        reference = parse_reference(base)
+        if reference.account in (None, caller.account):
+            follows.setdefault(reference.line, set()).add(line)
+    ahead, seen = [saved.line], set[str]()
+    start = parse_reference(saved.base).line
+    while ahead:
+        line = ahead.pop()
+        if line == start:
+            raise Invalid(
+                f"A release of {start} would start this sheet, and that, in the end, a release of {start} again.",
+                advice="Leave after_base out, or build on another line.",
+            )
+        if line not in seen:
+            seen.add(line)
+            ahead += follows.get(line, ())
+
+
+def next_date(sheet: Sheet, after: datetime) -> datetime | None:
+    """The next date of its schedule; None without one."""
+    return next(iter(sheet.when.next_dates(after, 1)), None) if sheet.when is not None else None
+
+
+def _base_now(session: Session, caller: Principal, sheet: Sheet) -> str | None:
+    try:
+        return find_usable(session, caller, sheet.base)[0].id
+    except BathotypeError:
+        return None
+
+
+def pause(session: Session, caller: Principal, saved: SavedSheet, paused: bool) -> None:
+    """Let it not run by itself, or let it again: from the next date on."""
+    if saved.paused == paused:
+        return
+    sheet = sheet_of(text_of(session, saved))
+    saved.paused = paused
+    saved.next_at = None if paused else next_date(sheet, utcnow())
+    if not paused:
+        saved.base_seen = _base_now(session, caller, sheet)  # what was released meanwhile is no reason to run
+    verb = "paused" if paused else "resumed"
+    audit.record(session, caller.account_id, caller.actor, f"sheet.{verb}", saved.name)
+
+
+def drop(session: Session, caller: Principal, saved: SavedSheet) -> None:
+    """Remove it with all of its texts.  Its runs stay; its files go with their uploads."""
+    session.execute(delete(SavedSheet).where(SavedSheet.id == saved.id))
+    audit.clear_alert(session, caller.account_id, NOT_STARTED, saved.name)
+    audit.record(session, caller.account_id, caller.actor, "sheet.removed", saved.name, before={"number": saved.number})
+
+
+def sheet_of(text: SheetText) -> Sheet:
+    """A text as a sheet, with its values."""
+    return read_sheet(text.text, text.values).need()
+
+
+def difference(session: Session, old: SheetText, new: SheetText) -> SheetDifference:
+    """How two texts of a sheet differ: lines as a unified difference, values, and files by digest."""
+    lines = unified_diff(
+        old.text.splitlines(), new.text.splitlines(), f"text {old.number}", f"text {new.number}", lineterm=""
+    )
+    before, after = files_of(session, old), files_of(session, new)
+    return SheetDifference(
+        old=saved_text(old),
+        new=saved_text(new),
+        lines=list(lines),
+        values={
+            name: (old.values.get(name), new.values.get(name))
+            for name in sorted({*old.values, *new.values})
+            if old.values.get(name) != new.values.get(name)
+        },
+        files=sorted(
+            name for name in {*before, *after}
+            if (one := before.get(name)) is None or (two := after.get(name)) is None or one.sha256 != two.sha256
+        ),
+    )  # fmt: skip
+
+
+def saved_text(text: SheetText) -> SavedText:
+    """A text without what it says."""
+    return SavedText(
+        number=text.number, digest=text.digest, note=text.note, saved_by=text.saved_by, saved_at=text.saved_at
+    )
+
+
+# Running
+
+
+def request_of(session: Session, text: SheetText, asked: SheetRunRequest | None = None) -> BuildRequest:
+    """A run of a text, as a build is asked for; values that are asked for go before those that were saved."""
+    asked = asked or SheetRunRequest()
+    return BuildRequest(
+        sheet=text.text,
+        values={**text.values, **asked.values},
+        payload=files_of(session, text),
+        **asked.model_dump(include={"region", "number", "bump", "tags", "unless_same"}),
+    )
+
+
+def record_run(
+    session: Session, reach: Reach, caller: Principal, saved: SavedSheet, number: int, body: BuildRequest, asked: Asked,
+    cause: str = "",
+) -> Operation:  # fmt: skip
+    """Record a run of a saved sheet, which is locked.  Raises `Refused` with every obstacle."""
+    row = record_build(session, reach, caller, body, asked)
+    run = session.get_one(BuildRun, row.id)
+    run.cause, run.saved_number = cause, number
+    saved.last_run, saved.noted, saved.noted_at = row.id, "", None
+    saved.base_seen = row.params["base_id"]
+    audit.clear_alert(session, caller.account_id, NOT_STARTED, saved.name)
+    return row
+
+
+def cause_of(session: Session, caller: Principal, saved: SavedSheet, now: datetime) -> str:
+    """Why a sheet runs now by itself: ``schedule``, ``base``, or nothing."""
+    if saved.paused:
+        return ""
+    if saved.next_at is not None and saved.next_at <= now:
+        return "schedule"
+    return "base" if saved.after_base and _base_moved(session, caller, saved) else ""
+
+
+def _base_moved(session: Session, caller: Principal, saved: SavedSheet) -> bool:
+    """Whether its base is another version now, and no older one of the same line: a version that was taken back is no
+    reason to build on the one before."""
+    try:
+        base, _ = find_usable(session, caller, saved.base)
+    except BathotypeError:
+        return False
+    if base.id == saved.base_seen:
+        return False
+    seen = session.get(Version, saved.base_seen) if saved.base_seen else None
+    by_mark = parse_reference(saved.base).mark is not None
+    return seen is None or by_mark or seen.line_id != base.line_id or base.sort_key > seen.sort_key
+
+
+def still_running(session: Session, saved: SavedSheet) -> bool:
+    """Whether its last run has not ended."""
+    last = session.get(Operation, saved.last_run) if saved.last_run else None
+    return last is not None and last.ended_at is None
+
+
+def note(session: Session, caller: Principal, saved: SavedSheet, what: str, *, failed: bool = False) -> None:
+    """Keep what came of a date or a release that made no run; a failure is an alert as well."""
+    saved.noted, saved.noted_at = what, utcnow()
+    action = "sheet.not-started" if failed else "sheet.nothing-new"
+    audit.record(session, caller.account_id, caller.actor, action, saved.name, after={"why": what})
+    if failed:
+        audit.raise_alert(session, caller.account_id, NOT_STARTED, saved.name, f"{saved.name} did not start: {what}")
+
+
+def move_on(session: Session, caller: Principal, saved: SavedSheet, now: datetime) -> None:
+    """What was a cause is none any more: its next date is the first after now, its base has been seen."""
+    sheet = sheet_of(text_of(session, saved))
+    saved.next_at = next_date(sheet, now)
+    saved.base_seen = _base_now(session, caller, sheet) or saved.base_seen
+
+
+def key_of(saved: SavedSheet) -> str:
+    """Tells the states of a saved sheet apart that a turn of upkeep looks at."""
+    parts = (saved.number, saved.paused, saved.next_at, saved.base_seen, saved.last_run)
+    return digest(repr(parts).encode()).hex()

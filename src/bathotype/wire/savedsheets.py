@@ -1,0 +1,99 @@
+"""Saved sheets."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Literal
+
+from pydantic import Field
+
+from bathotype.core.sheets.document import MOST_CHARACTERS
+from bathotype.core.sheets.steps import Scalar
+from bathotype.wire.builds import SHEET, BuildRun, Bump, PayloadGiven
+from bathotype.wire.common import Answer, Revised, Wire, example
+
+SavedSheetSort = Literal["name", "-name", "next", "-next", "line", "-line"]
+
+
+class SaveSheetRequest(Wire):
+    """A sheet to be kept, with the values that it runs with and the files of its payload, which are uploaded."""
+
+    model_config = example({"sheet": SHEET, "note": "the new logger"})
+
+    sheet: str = Field(max_length=MOST_CHARACTERS, description="Its text.")
+    values: dict[str, Scalar] = Field(default={}, max_length=50, description="Values of its parameters.")
+    payload: dict[str, PayloadGiven] = Field(default={}, max_length=50)
+    note: str = Field(default="", max_length=500, description="What was changed, and why.")
+
+
+class SheetRunRequest(Wire):
+    """A run of a saved sheet."""
+
+    model_config = example({"bump": "minor"})
+
+    values: dict[str, Scalar] = Field(default={}, max_length=50, description="Instead of the saved values.")
+    region: str | None = Field(default=None, description="Instead of the sheet's; of neither: the base's home region.")
+    number: str | None = Field(default=None, description="Instead of the sheet's.")
+    bump: Bump | None = None
+    tags: dict[str, str] = {}
+    unless_same: bool = Field(
+        default=False, description="Refuse with the code nothing-new where a version was built of all the same already."
+    )
+
+
+class SheetPause(Wire):
+    """Whether a saved sheet may run by itself."""
+
+    model_config = example({"paused": True})
+
+    paused: bool
+
+
+class SavedText(Answer):
+    """One text of a saved sheet: who saved it, when, and what was said of it."""
+
+    number: int
+    digest: str = Field(description="BLAKE3 of its text.")
+    note: str
+    saved_by: str
+    saved_at: datetime
+
+
+class SavedSheet(Revised):
+    """A saved sheet."""
+
+    edited = ("number", "paused")
+
+    name: str
+    number: int = Field(description="Its current text, counted from 1.")
+    base: str
+    line: str = Field(description="The line of the versions that it makes.")
+    after_base: bool = Field(description="Whether it runs after a release of its base.")
+    paused: bool
+    next_at: datetime | None = Field(description="When it runs next by itself.")
+    noted: str = Field(description="What came of the last time that it was to run by itself, where that made no run.")
+    noted_at: datetime | None
+    saved_by: str
+    saved_at: datetime
+    runs: list[BuildRun] = Field(description="Its last runs, the newest first.")
+
+
+class SavedSheetDetails(SavedSheet):
+    """All of it."""
+
+    text: str
+    values: dict[str, Scalar]
+    files: dict[str, PayloadGiven]
+    zone: str | None = Field(description="The time zone of its schedule.")
+    dates: list[datetime] = Field(description="The next five dates of its schedule, paused or not.")
+    texts: list[SavedText] = Field(description="Every text that it had, the newest first.")
+
+
+class SheetDifference(Answer):
+    """How two texts of a sheet differ: ``lines`` is a unified difference, ``files`` names those that are not the same."""
+
+    old: SavedText
+    new: SavedText
+    lines: list[str]
+    values: dict[str, tuple[Scalar | None, Scalar | None]]
+    files: list[str]
