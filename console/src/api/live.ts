@@ -54,7 +54,7 @@ function showOperation(cache: QueryClient, operation: Schema["Operation"], renew
 }
 
 const concerned: Record<string, string[]> = {
-  operation: ["overview", "operations", "line"],
+  operation: ["overview", "operations", "line", "builds", "saved-sheets", "saved-sheet"],
   instance: ["overview", "instances", "instance", "counts", "line", "version", "lines"],
   replica: ["replicas", "version", "versions", "regions", "overview"],
   share: ["shares", "shared-versions", "overview", "line", "version"],

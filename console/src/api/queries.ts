@@ -99,6 +99,19 @@ export const ask = {
       queryKey: ["operation", id],
       queryFn: () => answer(http.GET("/api/v1/operations/{operation_id}", { params: { path: { operation_id: id } } })),
     }),
+  sheet: (name: string) =>
+    queryOptions({
+      queryKey: ["saved-sheet", name],
+      queryFn: () => answer(http.GET("/api/v1/saved-sheets/{name}", { params: { path: { name } } })),
+    }),
+  sheetDifference: (name: string, number: number) =>
+    queryOptions({
+      queryKey: ["still", "sheet-difference", name, number],
+      queryFn: () =>
+        answer(
+          http.GET("/api/v1/saved-sheets/{name}/difference", { params: { path: { name }, query: { new: number } } }),
+        ),
+    }),
   build: (id: string) =>
     queryOptions({
       queryKey: ["build", id],

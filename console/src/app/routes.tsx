@@ -25,6 +25,7 @@ export const router = createBrowserRouter([
           { path: "machines", lazy: () => import("~/machines/machines") },
           { path: "machines/:region/:machine", lazy: () => import("~/machines/machine") },
           { path: "sheets", lazy: () => import("~/sheets/sheets") },
+          { path: "sheets/:name", lazy: () => import("~/sheets/sheet") },
           { path: "operations", lazy: () => import("~/operations/operations") },
           { path: "operations/:id", lazy: () => import("~/operations/operation") },
           { path: "instances", lazy: () => import("~/instances/instances") },

@@ -50,6 +50,13 @@ export function day(iso: string): string {
   });
 }
 
+/** "Sat 28 Nov, 01:00" in local time: a date that is ahead. */
+export function ahead(iso: string): string {
+  const at = new Date(iso);
+  const days = at.toLocaleDateString("en-GB", { weekday: "short", day: "numeric", month: "short" }).replace(",", "");
+  return `${days}, ${at.toLocaleTimeString("en-GB", { hour: "2-digit", minute: "2-digit" })}`;
+}
+
 /** Whole days from today to a date. */
 export const daysTo = (iso: string) =>
   Math.round(
@@ -97,6 +104,7 @@ export const to = {
   line: (name: string) => `/lines/${encodeURIComponent(name)}`,
   version: (reference: string, show = "") =>
     `/versions/${reference.split("/").map(encodeURIComponent).join("/").replace("%40", "@")}${show ? `?show=${show}` : ""}`,
+  sheet: (name: string) => `/sheets/${encodeURIComponent(name)}`,
   operation: (id: string) => `/operations/${id}`,
   instance: (id: string) => `/instances/${id}`,
   machine: (region: string, id: string) => `/machines/${region}/${encodeURIComponent(id)}`,

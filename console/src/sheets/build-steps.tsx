@@ -12,7 +12,14 @@ export function BuildSteps({ operation, ended }: { operation: string; ended: boo
   if (!data) return null;
   return (
     <>
-      <Heading>The sheet {data.sheet}</Heading>
+      <Heading>
+        The sheet{" "}
+        {data.saved_number ? (
+          <Link to={to.sheet(data.sheet)}>{`${data.sheet}, text ${data.saved_number}`}</Link>
+        ) : (
+          data.sheet
+        )}
+      </Heading>
       <Facts
         rows={[
           [

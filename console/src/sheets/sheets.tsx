@@ -1,129 +1,114 @@
-import { Link } from "react-router";
-import { answer, http, type Schema } from "~/api/client";
-import { Empty, Heading, Loading, Moment, ProblemShown } from "~/parts/basics";
+import { useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { answer, http } from "~/api/client";
+import { useSession } from "~/app/session";
+import { Button, Empty, Heading, Loading, ProblemShown } from "~/parts/basics";
 import { More, usePages } from "~/parts/paged";
 import { Says } from "~/parts/sentence";
-import { State } from "~/parts/state";
 import { ChosenTable, Table } from "~/parts/table";
-import { plural, span, to } from "~/parts/text";
+import { ahead, plural, to } from "~/parts/text";
+import { nextRun } from "./next-run";
+import { History, Made, runColumns } from "./run-columns";
+import { ChangeDialog } from "./sheet-dialogs";
 
-type Run = Schema["BuildRun"];
-
-/** Which sheets have run, how their last run ended, and every run. */
+/** Which sheets there are, how their last runs ended, when each runs next, and every run. */
 export function Component() {
-  const pages = usePages(["builds"], (cursor) =>
-    answer(http.GET("/api/v1/builds", { params: { query: { limit: 100, cursor } } })),
+  const { may } = useSession();
+  const go = useNavigate();
+  const [asked, setAsked] = useState(false);
+  const saved = usePages(["saved-sheets"], (cursor) =>
+    answer(http.GET("/api/v1/saved-sheets", { params: { query: { limit: 100, cursor, total: !cursor } } })),
   );
-  if (pages.error) return <ProblemShown problem={pages.error} />;
-  if (pages.pending) return <Loading />;
-  const bySheet = new Map<string, Run[]>();
-  for (const run of pages.rows) bySheet.set(run.sheet, [...(bySheet.get(run.sheet) ?? []), run]);
-  const sheets = [...bySheet.entries()].map(([sheet, runs]) => ({ sheet, runs }));
-  const failing = sheets.filter(({ runs }) => runs[0]?.state === "failed").map(({ sheet }) => sheet);
+  const runs = usePages(["builds"], (cursor) =>
+    answer(http.GET("/api/v1/builds", { params: { query: { limit: 50, cursor } } })),
+  );
+  if (saved.error) return <ProblemShown problem={saved.error} />;
+  if (runs.error) return <ProblemShown problem={runs.error} />;
+  if (saved.pending || runs.pending) return <Loading />;
+  const next = saved.rows
+    .filter((sheet) => sheet.next_at && !sheet.paused)
+    .sort((a, b) => a.next_at!.localeCompare(b.next_at!))[0];
+  const failing = saved.rows.filter((sheet) => sheet.runs[0]?.state === "failed").map((sheet) => sheet.name);
+  const count = saved.total ?? saved.rows.length;
   return (
     <>
       <Says under={failing.length ? `The last run of ${failing.join(" and ")} failed.` : undefined}>
-        {sheets.length
-          ? `${plural(sheets.length, "build sheet")} ${sheets.length === 1 ? "has" : "have"} run here.`
-          : "No build sheet has run here yet."}
+        {count === 0
+          ? "No build sheet is saved here yet."
+          : `${plural(count, "build sheet")} ${count === 1 ? "is" : "are"} saved${next ? `; ${next.name} runs next, on ${ahead(next.next_at!)}` : ""}.`}
       </Says>
-      {sheets.length === 0 ? (
+      {may("operate") && (
+        <Button className="mt-4" onClick={() => setAsked(true)}>
+          Write a sheet
+        </Button>
+      )}
+      {count === 0 ? (
         <Empty>
-          A build sheet is a file that says how a version is made. Run one with <code>bathotype build FILE</code>.
+          A build sheet is a file that says how a version is made. Keep one with <code>bathotype sheets save FILE</code>
+          .
         </Empty>
       ) : (
         <>
           <Heading>Sheets</Heading>
           <Table
             label="Sheets"
-            rows={sheets}
-            id={({ sheet }) => sheet}
+            rows={saved.rows}
+            id={(sheet) => sheet.name}
             columns={[
-              { head: "sheet", cell: ({ sheet }) => <span className="font-semibold">{sheet}</span> },
-              { head: "last runs", cell: ({ runs }) => <History runs={runs} /> },
-              { head: "made last", cell: ({ runs }) => <Made run={runs.find((one) => one.state === "succeeded")} /> },
-              { head: "began", cell: ({ runs }) => runs[0] && <Moment at={runs[0].created_at} /> },
+              {
+                head: "sheet",
+                cell: (sheet) => (
+                  <Link to={to.sheet(sheet.name)} className="text-ink font-semibold whitespace-nowrap">
+                    {sheet.name}
+                  </Link>
+                ),
+              },
+              {
+                head: "from",
+                cell: (sheet) => <span className="whitespace-nowrap">{sheet.base}</span>,
+              },
+              { head: "last runs", cell: (sheet) => <History runs={sheet.runs} /> },
+              {
+                head: "made last",
+                cell: (sheet) => <Made run={sheet.runs.find((one) => one.state === "succeeded")} />,
+              },
+              {
+                head: "runs next",
+                wide: true,
+                cell: (sheet) => (
+                  <>
+                    {nextRun(sheet)}
+                    {sheet.noted && <span className="text-small text-ink-2 block">Last time: {sheet.noted}</span>}
+                  </>
+                ),
+              },
             ]}
           />
+          <More pages={saved} />
+        </>
+      )}
+      {runs.rows.length > 0 && (
+        <>
           <Heading>Runs</Heading>
           <ChosenTable
             name="builds"
             label="Runs"
-            rows={pages.rows}
+            rows={runs.rows}
             id={(run) => run.operation}
-            columns={[
-              {
-                head: "run",
-                cell: (run) => (
-                  <Link to={to.operation(run.operation)} className="text-ink font-semibold whitespace-nowrap">
-                    {run.sheet}
-                  </Link>
-                ),
-              },
-              {
-                head: "state",
-                cell: (run) => (
-                  <>
-                    <State state={run.state} />
-                    {run.error && <span className="text-small text-ink-2 block">{run.error}</span>}
-                  </>
-                ),
-                wide: true,
-              },
-              {
-                head: "makes",
-                cell: (run) =>
-                  run.state === "succeeded" ? (
-                    <Made run={run} />
-                  ) : (
-                    <span className="whitespace-nowrap">{run.reference}</span>
-                  ),
-              },
-              {
-                head: "from",
-                cell: (run) => (
-                  <Link to={to.version(run.base)} className="whitespace-nowrap">
-                    {run.base}
-                  </Link>
-                ),
-              },
-              { head: "by", cell: (run) => run.created_by },
-              { head: "began", cell: (run) => <Moment at={run.created_at} /> },
-              { head: "took", cell: took },
-            ]}
+            columns={runColumns("sheet")}
           />
-          <More pages={pages} title="Earlier runs" />
+          <More pages={runs} title="Earlier runs" />
         </>
       )}
+      {asked && (
+        <ChangeDialog
+          sheet={null}
+          close={(name) => {
+            setAsked(false);
+            if (name) void go(to.sheet(name));
+          }}
+        />
+      )}
     </>
-  );
-}
-
-const took = (run: Run) => (run.ended_at ? span((Date.parse(run.ended_at) - Date.parse(run.created_at)) / 1000) : "");
-
-function Made({ run }: { run?: Run }) {
-  if (!run) return <span className="text-ink-3">nothing yet</span>;
-  return (
-    <Link to={to.version(run.reference)} className="whitespace-nowrap">
-      {run.reference}
-    </Link>
-  );
-}
-
-/** The last runs of a sheet, the oldest first, each as the shape of its state. */
-function History({ runs }: { runs: Run[] }) {
-  return (
-    <ol className="flex flex-wrap gap-x-3" aria-label="Last runs">
-      {runs
-        .slice(0, 8)
-        .reverse()
-        .map((run) => (
-          <li key={run.operation}>
-            <Link to={to.operation(run.operation)} className="text-ink">
-              <State state={run.state}>{run.ended_at ? ` ${took(run)}` : ""}</State>
-            </Link>
-          </li>
-        ))}
-    </ol>
   );
 }

@@ -164,18 +164,20 @@ def _desks(client: Client) -> None:
 
 
 def _builds(client: Client) -> None:
-    """A sheet that is run twice, and one that fails for a good reason."""
+    """A sheet that runs twice a week and has run twice, and one that fails for a good reason."""
     client.create_line("gauge-logger", about="Gauge collectors that send their logs to the office; built from a sheet.")
     client.set_secret("logger-licence", "HT-LOG-4F7Q-INVENTED-2026", about="Licence of the logger.")
     sheet, failing = ((SHEETS / name).read_text() for name in ("logging.yaml", "renamed.yaml"))
     file = SHEETS / "logger.conf"
     sha256 = hashlib.sha256(file.read_bytes()).hexdigest()
-    for station in ("harbour", "outer"):
-        upload = client.upload(file, region="skerry-1")
-        given = {"settings": PayloadGiven(upload=upload.id, bytes=upload.size, sha256=sha256)}
-        _done(client, client.build(sheet, values={"station": station}, payload=given, region="skerry-1"))
+    upload = client.upload(file, region="skerry-1")
+    given = {"settings": PayloadGiven(upload=upload.id, bytes=upload.size, sha256=sha256)}
+    for station, note in (("harbour", ""), ("outer", "The gauges of the outer harbour have it too.")):
+        client.save_sheet("gauge-logging", sheet, values={"station": station}, payload=given, note=note)
+        _done(client, client.run_sheet("gauge-logging", region="skerry-1"))
+    client.save_sheet("gauge-charts", failing, note="Tools for charts.")
     with suppress(OperationFailed, BathotypeError):
-        _done(client, client.build(failing, region="skerry-1"))
+        _done(client, client.run_sheet("gauge-charts", region="skerry-1"))
 
 
 def _offer(client: Client) -> None:

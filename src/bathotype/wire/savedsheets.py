@@ -11,6 +11,7 @@ from bathotype.core.sheets.document import MOST_CHARACTERS
 from bathotype.core.sheets.steps import Scalar
 from bathotype.wire.builds import SHEET, BuildRun, Bump, PayloadGiven
 from bathotype.wire.common import Answer, Revised, Wire, example
+from bathotype.wire.operations import Offer
 
 SavedSheetSort = Literal["name", "-name", "next", "-next", "line", "-line"]
 
@@ -87,6 +88,7 @@ class SavedSheetDetails(SavedSheet):
     zone: str | None = Field(description="The time zone of its schedule.")
     dates: list[datetime] = Field(description="The next five dates of its schedule, paused or not.")
     texts: list[SavedText] = Field(description="Every text that it had, the newest first.")
+    offers: list[Offer] = Field(description="What the caller can do with it.")
 
 
 class SheetDifference(Answer):

@@ -179,7 +179,7 @@ def _difference(client: Client, given: argparse.Namespace) -> None:
     for name in found.files:
         out(f"payload {name} differs")
     changed = [line for line in found.lines[2:] if line[:1] in "+-"]
-    say(f"Text {found.old.number} and text {found.new.number}: {plural(len(changed), 'line')} differ.")
+    say(f"Text {found.old.number} and text {found.new.number} differ in {plural(len(changed), 'line')}.")
     return None
 
 

@@ -290,3 +290,30 @@ def instance_offers(caller: Caller, name: str, state: str) -> list[Offer]:
 def _listing(names: tuple[str, ...]) -> str:
     """``a, b and c``."""
     return f"{', '.join(names[:-1])} and {names[-1]}" if len(names) > 1 else "".join(names)
+
+
+@dataclass(frozen=True)
+class SheetFacts:
+    """What the offers of a saved sheet depend on; ``scheduled`` says that it runs by itself unless it is paused."""
+
+    name: str
+    line: str
+    scheduled: bool
+    paused: bool
+    running: bool
+
+
+def sheet_offers(caller: Caller, facts: SheetFacts) -> list[Offer]:
+    """All that can be done with a saved sheet."""
+    return [_allowed(caller, Verb.OPERATE, offer) for offer in _sheet_offers(facts)]
+
+
+def _sheet_offers(facts: SheetFacts) -> Iterator[Offer]:
+    meanwhile = ("A run of it goes on: another one begins beside it.",) if facts.running else ()
+    yield Offer("run", "Run it now", True, (f"It makes the next version of {facts.line}.", *meanwhile))
+    yield Offer("change", "Change it", True, ("The text before stays, and can be looked at.",))
+    if facts.paused:
+        yield Offer("resume", "Let it run by itself again", True, ("From its next date on.",))
+    elif facts.scheduled:
+        yield Offer("pause", "Pause it", True, ("It runs when somebody asks, and not by itself.",))
+    yield Offer("drop", "Remove it", True, ("With every text that it had. Its runs, and what they made, stay.",))

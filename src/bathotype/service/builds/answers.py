@@ -7,7 +7,11 @@ from typing import Any
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from bathotype.service.builds.saved import files_of, saved_text, sheet_of, text_of
+from bathotype.core.lifecycle.offers import SheetFacts, sheet_offers
+from bathotype.service.access.principals import Principal
+from bathotype.service.answers.operations import offers_answer
+from bathotype.service.answers.overview import offers_caller
+from bathotype.service.builds.saved import files_of, saved_text, sheet_of, still_running, text_of
 from bathotype.service.records import BuildRun, Operation, SavedSheet, SheetText
 from bathotype.service.records.base import utcnow
 from bathotype.wire import builds as wire
@@ -35,16 +39,16 @@ def run_fields(row: BuildRun, operation: Operation) -> dict[str, Any]:
     }
 
 
-def saved_answers(session: Session, account_id: str, rows: list[SavedSheet]) -> list[savedsheets.SavedSheet]:
+def saved_answers(session: Session, caller: Principal, rows: list[SavedSheet]) -> list[savedsheets.SavedSheet]:
     """Saved sheets with their last runs."""
-    return [savedsheets.SavedSheet(**fields) for fields in _fields(session, account_id, rows)]
+    return [savedsheets.SavedSheet(**fields) for fields in _fields(session, caller.account_id, rows)]
 
 
 def saved_details(
-    session: Session, account_id: str, saved: SavedSheet, number: int | None
+    session: Session, caller: Principal, saved: SavedSheet, number: int | None
 ) -> savedsheets.SavedSheetDetails:
     """One with one of its texts, the current one without a number."""
-    [fields] = _fields(session, account_id, [saved])
+    [fields] = _fields(session, caller.account_id, [saved])
     text = text_of(session, saved, number)
     when = sheet_of(text).when
     texts = session.scalars(
@@ -58,6 +62,12 @@ def saved_details(
         zone=when.zone if when is not None and when.schedule else None,
         dates=when.next_dates(utcnow(), _DATES) if when is not None else [],
         texts=[saved_text(one) for one in texts],
+        offers=offers_answer(
+            sheet_offers(
+                offers_caller(caller),
+                SheetFacts(saved.name, saved.line, when is not None, saved.paused, still_running(session, saved)),
+            )
+        ),
     )
 
 

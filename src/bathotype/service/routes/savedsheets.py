@@ -48,7 +48,7 @@ def list_saved(
         query = query.where(SavedSheet.line == line)
     with reads.session() as session:
         rows, following, total = paging.in_order(session, query, _SHEETS, sort)
-        items = saved_answers(session, caller.account_id, [row[0] for row in rows])
+        items = saved_answers(session, caller, [row[0] for row in rows])
         return Page(items=items, next=following, total=total)
 
 
@@ -56,7 +56,7 @@ def list_saved(
 def show_saved(name: str, caller: Reader, reads: ReadsOf, number: _Number = None) -> wire.SavedSheetDetails:
     """A saved sheet with one of its texts, every text that it had, and the next dates of its schedule."""
     with reads.session() as session:
-        return saved_details(session, caller.account_id, saved.find_saved(session, caller, name), number)
+        return saved_details(session, caller, saved.find_saved(session, caller, name), number)
 
 
 @router.put("/{name}")
@@ -69,10 +69,10 @@ def save(
     with service.database.sessions.begin() as session:
         query = select(SavedSheet).where(SavedSheet.account_id == caller.account_id, SavedSheet.name == name)
         row = session.scalar(query.with_for_update())
-        conditions.check(f"The sheet {name}", saved_answers(session, caller.account_id, [row])[0] if row else None)
+        conditions.check(f"The sheet {name}", saved_answers(session, caller, [row])[0] if row else None)
         row = saved.save(session, caller, row, body, checked)
         session.flush()
-        return saved_details(session, caller.account_id, row, None)
+        return saved_details(session, caller, row, None)
 
 
 def _check_files(service: Service, caller: Principal, body: wire.SaveSheetRequest) -> None:
@@ -92,7 +92,7 @@ def drop(name: str, caller: Operator, service: ServiceOf, conditions: Conditiona
     """Remove a sheet with all of its texts.  Its runs, and what they made, stay."""
     with service.database.sessions.begin() as session:
         row = saved.find_saved(session, caller, name, lock=True)
-        conditions.check(f"The sheet {name}", saved_answers(session, caller.account_id, [row])[0])
+        conditions.check(f"The sheet {name}", saved_answers(session, caller, [row])[0])
         saved.drop(session, caller, row)
 
 
@@ -119,7 +119,7 @@ def pause(name: str, body: wire.SheetPause, caller: Operator, service: ServiceOf
         row = saved.find_saved(session, caller, name, lock=True)
         saved.pause(session, caller, row, body.paused)
         session.flush()
-        return saved_details(session, caller.account_id, row, None)
+        return saved_details(session, caller, row, None)
 
 
 @router.post("/{name}/run-plans")
