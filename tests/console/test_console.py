@@ -64,6 +64,35 @@ def test_a_machine_is_looked_at_planned_and_captured_live(desk: Opens, demo: Sys
     mara.says("pilot-desk@1.1.0 is released")
 
 
+def test_a_sheet_is_mended_run_and_paused(desk: Opens) -> None:
+    mara = desk("mara")
+    page = mara.open("/sheets")
+    page.get_by_role("link", name="gauge-charts").first.click()
+    mara.says("gauge-charts makes versions of gauge-logger from gauge-collector; it runs when somebody asks.")
+    page.get_by_role("button", name="Change it").click()
+    text = page.get_by_label("Text", exact=True)
+    mended = text.input_value().replace("tide-chart-tools", "chart-tools")
+    text.fill(mended.replace("install-packages", "instal-packages"))
+    expect(page.get_by_text("Line 6, column 5: There is no 'instal-packages'")).to_be_visible()
+    expect(page.get_by_role("button", name="Save it")).to_be_disabled()
+    text.fill(mended)
+    page.get_by_label("Note").fill("It was renamed.")
+    with asked(page):
+        page.get_by_role("button", name="Save it").click()
+    page.get_by_role("button", name="What changed in text 2").click()
+    expect(page.get_by_role("region", name="Difference")).to_contain_text("packages: [chart-tools]}")
+    page.get_by_role("button", name="Run it now").click()
+    expect(page.get_by_role("dialog")).to_contain_text("from gauge-collector@")
+    with asked(page):
+        page.get_by_role("button", name="Run it", exact=True).click()
+    mara.says("succeeded")
+    page = mara.open("/sheets/gauge-logging")
+    page.get_by_role("button", name="Pause it").click()
+    mara.says("it is paused.")
+    page.get_by_role("button", name="Let it run by itself again").click()
+    mara.says("after a release of its base.")
+
+
 def test_findings_forbid_a_release_until_each_is_accepted(desk: Opens) -> None:
     mara = desk("mara")
     page = mara.page

@@ -25,6 +25,7 @@ from bathotype.core.errors import BathotypeError
 from bathotype.core.guest.agent import GuestAgent
 from bathotype.core.lifecycle.room import Room
 from bathotype.wire.builds import PayloadGiven
+from tests.kernel import clean
 from tests.support import System, e2fsck, holds, until
 
 pytestmark = [
@@ -282,7 +283,7 @@ def test_what_a_clone_generalized_is_clean_and_launches(system: System, btrfs: s
     with system.core as client:
         assert [d.role for d in client.version(btrfs).disks] == ["boot", "data-1"]
         client.export(btrfs, tmp_path / "homes.raw", disk="data-1")
-    e2fsck(tmp_path / "homes.raw")
+    clean(tmp_path / "homes.raw")
     assert holds(tmp_path / "homes.raw", b"the fjord's deep water")
     assert not holds(tmp_path / "homes.raw", TOKEN.encode()), "what is on a data disk is generalized in the clone too"
     launched(system, btrfs, guests["btrfs"], 1, seen)

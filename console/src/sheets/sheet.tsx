@@ -89,11 +89,11 @@ export function Component() {
                   text.number > 1 && (
                     <button
                       type="button"
-                      className="text-link hover:underline"
+                      className="text-link whitespace-nowrap hover:underline"
+                      aria-label={`${shown === text.number ? "Hide what changed" : "What changed"} in text ${text.number}`}
                       onClick={() => setShown(shown === text.number ? 0 : text.number)}
                     >
                       {shown === text.number ? "Hide what changed" : "What changed"}
-                      <span className="sr-only"> in text {text.number}</span>
                     </button>
                   ),
               },
