@@ -22,6 +22,7 @@ from bathotype.client.regions import RegionCalls
 from bathotype.client.savedsheets import SavedSheetCalls
 from bathotype.client.secrets import SecretCalls
 from bathotype.client.sharing import SharingCalls
+from bathotype.client.subscriptions import SubscriptionCalls
 from bathotype.client.transport import PATIENCE, NotSignedIn, Transport, if_match
 from bathotype.core.lifecycle.purpose import Purpose
 from bathotype.wire import fleet, lineage
@@ -42,6 +43,7 @@ class Client(
     SavedSheetCalls,
     SecretCalls,
     SharingCalls,
+    SubscriptionCalls,
 ):
     """A service, as one account sees it.  Errors are those of `bathotype.core.errors`."""
 

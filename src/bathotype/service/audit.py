@@ -40,6 +40,14 @@ def record(
     session.info.setdefault(_WAITING, []).append(event)
 
 
+def append(session: Session) -> None:
+    """Give what was recorded so far its place in the chain now, for whoever needs its number.
+
+    From here to its end the transaction must not wait for anybody: see `_append`.
+    """
+    _append(session)
+
+
 @listens_for(Session, "before_commit")
 def _append(session: Session) -> None:
     """Chain what waits.

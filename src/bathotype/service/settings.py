@@ -6,7 +6,7 @@ import os
 import secrets
 from functools import lru_cache
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import yaml
 from cryptography.fernet import Fernet
@@ -81,6 +81,29 @@ class Bucket(BaseModel):
         return named if self.access_key_id else {**named, "skip_signature": "true"}
 
 
+class MailServer(BaseModel):
+    """Where mail is handed over (SMTP, RFC 5321; submission with TLS, RFC 8314)."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    host: str
+    port: int = Field(default=587, ge=1, le=65535)
+    security: Literal["starttls", "tls", "none"] = "starttls"
+    user: str = ""
+    password: str = ""
+    sender: str
+
+
+class MessagePlaces(BaseModel):
+    """Where messages about events may go; nowhere unless it is named."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    hosts: list[str] = Field(default=[], description="Hosts of webhooks; `*` stands for any part of a name.")
+    mail: MailServer | None = None
+    mail_to: list[str] = Field(default=[], description="Addresses that mail may go to, such as `*@tide.example`.")
+
+
 class Places(BaseModel):
     """The regions file: where regions are and how accounts reach their sites.  It holds secrets: mode 0600."""
 
@@ -91,6 +114,7 @@ class Places(BaseModel):
     buckets: dict[str, Bucket] = {}
     links: dict[str, LinkLimits] = Field(default={}, description="Keys are 'one/other'; they hold both ways.")
     oidc: OidcAccess | None = None
+    messages: MessagePlaces = MessagePlaces()
     host_account: str | None = Field(default=None, description="Its stewards set launch rules for all accounts.")
 
     def link(self, one: str, other: str) -> LinkLimits:

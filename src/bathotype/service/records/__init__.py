@@ -32,6 +32,7 @@ from bathotype.service.records.checks import CheckRun
 from bathotype.service.records.chunks import StoredChunk, StoredPack
 from bathotype.service.records.fleet import FirstBootSet, Identity, Instance
 from bathotype.service.records.history import CountSample, InstanceCount
+from bathotype.service.records.messages import Delivery, Subscription
 from bathotype.service.records.operations import LogLine, Operation, OperationStep
 from bathotype.service.records.regions import Arrival, Link, Placement
 from bathotype.service.records.secrets import Secret
@@ -53,6 +54,7 @@ __all__ = [
     "Checkpoint",
     "ConsoleSession",
     "CountSample",
+    "Delivery",
     "Event",
     "ExportDigest",
     "Finding",
@@ -87,6 +89,7 @@ __all__ = [
     "StoredBytes",
     "StoredChunk",
     "StoredPack",
+    "Subscription",
     "Upload",
     "User",
     "Version",

@@ -25,6 +25,7 @@ from bathotype.service.routes import (
     savedsheets,
     secrets,
     sharing,
+    subscriptions,
     targets,
     versions,
 )
@@ -54,6 +55,7 @@ ROUTERS: tuple[APIRouter, ...] = tuple(
         instances,
         instancechanges,
         audit,
+        subscriptions,
         access,
         memberships,
         feed,
@@ -77,6 +79,7 @@ TAGS: dict[str, str] = {
     "first boot": "First-boot settings that are saved under a name.",
     "shares": "Shares between accounts, adoption, and the calendar.",
     "rules": "Launch rules and allowances.",
+    "subscriptions": "Who is told of events: webhooks and mail.",
     "secrets": "What build runs are given and nobody is shown.",
     "operations": "Long work: progress, log, cancel, retry.",
     "events": "The audit trail, and alerts.",
