@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import asyncio
-from collections import defaultdict
+from collections import OrderedDict, defaultdict
 from collections.abc import AsyncIterator
 from contextlib import asynccontextmanager
 from typing import Any
@@ -15,7 +15,7 @@ from starlette.responses import JSONResponse
 from standin.faults import take
 from standin.qmp import MonitorError
 from standin.records import Fault
-from standin.routes import account, agent, disks, machines, operator
+from standin.routes import account, agent, disks, letterbox, machines, operator
 from standin.site import Site
 from standin.siterules import SiteError
 from standin.world import Tenancy
@@ -34,7 +34,8 @@ def create_app(site: Site, tenancy: Tenancy, *, latency: float = 0.0) -> FastAPI
     app.state.site, app.state.tenancy = site, tenancy
     app.state.spent = defaultdict(int)  # calls by account and second
     app.state.silent_until = {}  # agents that a fault keeps silent, by machine
-    for module in (account, machines, disks, agent, operator):
+    app.state.letterboxes = OrderedDict()
+    for module in (account, machines, disks, agent, operator, letterbox):
         app.include_router(module.router)
 
     @app.exception_handler(SiteError)

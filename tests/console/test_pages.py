@@ -44,6 +44,8 @@ PAGES = (
     "/people?show=shares",
     "/people?show=rules",
     "/people?show=first-boot",
+    "/people?show=secrets",
+    "/people?show=messages",
     "/people?show=keys",
     "/nowhere",
 )

@@ -6,7 +6,9 @@ import { plural } from "~/parts/text";
 import { FirstBoots } from "./first-boots";
 import { Keys } from "./keys";
 import { Members } from "./members";
+import { Messages } from "./messages";
 import { Rules } from "./rules";
+import { Secrets } from "./secrets";
 import { Shares } from "./shares";
 import { Tokens } from "./tokens";
 
@@ -16,6 +18,8 @@ const parts = [
   ["shares", "Shares in and out", Shares],
   ["rules", "Rules and allowances", Rules],
   ["first-boot", "First-boot settings", FirstBoots],
+  ["secrets", "Secrets", Secrets],
+  ["messages", "Messages", Messages],
   ["keys", "Keys", Keys],
 ] as const;
 

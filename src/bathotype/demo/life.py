@@ -88,6 +88,8 @@ def live(system: DemoSystem, say: Callable[[str], None]) -> None:
             for job in jobs:
                 job.result()
         _share(core, watch)
+        hook = f"{system.site_url}/letterbox/pipeline"
+        core.subscribe("pipeline", url=hook, events=["version.released", "operation.failed", "sheet.*"])
         _builds(core)
         with ThreadPoolExecutor(6) as threads:
             for launched in [threads.submit(launch) for launch in _launches(core, watch)]:

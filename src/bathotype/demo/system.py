@@ -190,6 +190,7 @@ class DemoSystem:
                 "fjord-2/lagoon-3": {"distance_ms": 70.0},
             },
             "host_account": ACCOUNTS[0],
+            "messages": {"hosts": ["127.0.0.1"]},
             **self._places,
         }
         _write_secret(self.data / "regions.yaml", yaml.safe_dump(places))
