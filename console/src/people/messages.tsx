@@ -49,7 +49,9 @@ export function Messages() {
   return (
     <>
       {may("manage") ? (
-        <Button onClick={() => setAsked("add")}>Tell somebody of events</Button>
+        <Button className="mb-3" onClick={() => setAsked("add")}>
+          Tell somebody of events
+        </Button>
       ) : (
         <p className="text-small text-ink-2">A steward of {account} can say who is told of events.</p>
       )}

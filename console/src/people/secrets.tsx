@@ -25,7 +25,9 @@ export function Secrets() {
   return (
     <>
       {may("manage") ? (
-        <Button onClick={() => setAsked("new")}>Keep a secret</Button>
+        <Button className="mb-3" onClick={() => setAsked("new")}>
+          Keep a secret
+        </Button>
       ) : (
         <p className="text-small text-ink-2">A steward of {account} can set and remove secrets.</p>
       )}

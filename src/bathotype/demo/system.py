@@ -59,7 +59,7 @@ class DemoSystem:
         given = os.environ.get("BATHOTYPE_DATABASE_URL", "")
         self._external = None if environment is not None else (given or None)
         self.postgres = LocalPostgres(self.data, durable=durable)
-        self.site_port = _free_port()
+        self.site_port = _kept_port(self.data / "site-port")
         #: Who runs the service; None for whoever starts the demo.
         self.user = service_user(self.data)
         self.secrets = self._secrets()
@@ -253,6 +253,20 @@ def _answers(url: str) -> bool:
         return httpx.get(url, timeout=2, trust_env=False).status_code == 200
     except httpx.TransportError:
         return False
+
+
+def _kept_port(file: Path) -> int:
+    """The same port at each start, if nobody else has it meanwhile: what was told of it stays true."""
+    try:
+        port = int(file.read_text())
+        with socket.socket() as probe:
+            probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+            probe.bind(("127.0.0.1", port))
+    except (OSError, ValueError, OverflowError):
+        port = _free_port()
+        file.parent.mkdir(parents=True, exist_ok=True)
+        file.write_text(str(port))
+    return port
 
 
 def _free_port() -> int:
