@@ -44,6 +44,8 @@ const leads: Record<Need["kind"], (need: Need) => string> = {
   share: () => "/people?show=shares",
   date: (need) => to.instances({ reference: need.subject }),
   allowance: () => "/people?show=rules",
+  sheet: (need) => to.sheet(need.subject),
+  messages: () => "/people?show=messages",
 };
 
 function Needs({ needs }: { needs: Need[] }) {

@@ -33,7 +33,7 @@ class Runs(Answer):
     running: int
 
 
-NeedKind = Literal["operation", "alert", "finding", "share", "date", "allowance"]
+NeedKind = Literal["operation", "alert", "finding", "share", "date", "allowance", "sheet", "messages"]
 
 
 class Need(Answer):

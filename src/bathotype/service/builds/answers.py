@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 from bathotype.core.lifecycle.offers import SheetFacts, sheet_offers
 from bathotype.service.access.principals import Principal
 from bathotype.service.answers.operations import offers_answer
-from bathotype.service.answers.overview import offers_caller
+from bathotype.service.answers.views import offers_caller
 from bathotype.service.builds.saved import files_of, saved_text, sheet_of, still_running, text_of
 from bathotype.service.records import BuildRun, Operation, SavedSheet, SheetText
 from bathotype.service.records.base import utcnow

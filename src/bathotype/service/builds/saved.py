@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from datetime import datetime, timedelta
 from difflib import unified_diff
+from typing import Literal
 
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
@@ -276,12 +277,14 @@ def still_running(session: Session, saved: SavedSheet) -> bool:
     return last is not None and last.ended_at is None
 
 
-def note(session: Session, caller: Principal, saved: SavedSheet, what: str, *, failed: bool = False) -> None:
-    """Keep what came of a date or a release that made no run; a failure is an alert as well."""
+def note(
+    session: Session, caller: Principal, saved: SavedSheet, outcome: Literal["skipped", "nothing-new", "not-started"],
+    what: str,
+) -> None:  # fmt: skip
+    """Keep what came of a date or a release that made no run; what could not start is an alert as well."""
     saved.noted, saved.noted_at = what, utcnow()
-    action = "sheet.not-started" if failed else "sheet.nothing-new"
-    audit.record(session, caller.account_id, caller.actor, action, saved.name, after={"why": what})
-    if failed:
+    audit.record(session, caller.account_id, caller.actor, f"sheet.{outcome}", saved.name, after={"why": what})
+    if outcome == "not-started":
         audit.raise_alert(session, caller.account_id, NOT_STARTED, saved.name, f"{saved.name} did not start: {what}")
 
 

@@ -12,14 +12,9 @@ from fastapi import Query
 from sqlalchemy import func, select
 
 from bathotype.core.errors import BathotypeError
-from bathotype.service.answers.overview import (
-    account_overview,
-    instance_overview,
-    line_history,
-    line_overview,
-    version_overview,
-)
+from bathotype.service.answers.overview import account_overview
 from bathotype.service.answers.storage import storage_answer
+from bathotype.service.answers.things import instance_overview, line_history, line_overview, version_overview
 from bathotype.service.catalogue import find_line
 from bathotype.service.instances import find_instance
 from bathotype.service.records import Instance, Line, Replica, Version

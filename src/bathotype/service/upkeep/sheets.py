@@ -76,12 +76,12 @@ def _look(turn: Turn, sheet_id: str, now: datetime) -> None:
                 with session.begin_nested():
                     saved.record_run(session, turn.reach, caller, row, number, request, asked, cause)
             else:
-                saved.note(session, caller, row, why)
+                saved.note(session, caller, row, "skipped", why)
         except Refused as error:
             nothing_new = error.code == "nothing-new"
-            saved.note(session, caller, row, error.message, failed=not nothing_new)
+            saved.note(session, caller, row, "nothing-new" if nothing_new else "not-started", error.message)
         except BathotypeError as error:
-            saved.note(session, caller, row, str(error), failed=True)
+            saved.note(session, caller, row, "not-started", str(error))
         saved.move_on(session, caller, row, now)
 
 
