@@ -8,10 +8,12 @@ import random
 import subprocess
 from collections.abc import Callable, Iterator
 from pathlib import Path
+from xml.etree import ElementTree
 
 import numpy as np
 import pytest
 
+from bathotype import demo
 from bathotype.core.disk.btrfs import Btrfs
 from bathotype.core.disk.layout import read_layout, used_ranges
 from bathotype.core.disk.ntfs import Ntfs
@@ -19,8 +21,10 @@ from bathotype.core.disk.overlay import Overlay
 from bathotype.core.disk.source import open_file
 from bathotype.core.disk.xfs import Xfs
 from bathotype.core.errors import Damaged
+from bathotype.core.firstboot.seed import build_seed, unanswered
+from bathotype.core.firstboot.settings import first_boot_of
 from bathotype.core.generalize.prepared import marker_line
-from bathotype.core.generalize.profile import Marker
+from bathotype.core.generalize.profile import AnswerFile, Marker, load_profile
 from tests.core.test_journal import files, mounted, sh
 
 MIB = 1024 * 1024
@@ -216,3 +220,37 @@ def test_changed_bytes_give_errors_and_nothing_else(kind: str, folder: Path) -> 
                 damaged += 1
             source.write(at, before)
     assert damaged
+
+
+def test_an_answer_file_names_users_and_addresses() -> None:
+    profile = load_profile((Path(demo.__file__).parent / "pilot-desk.yaml").read_text())
+    assert profile.own_tool is not None and profile.own_tool.answers is not None
+    file = profile.own_tool.answers
+    given = {
+        "time_zone": "Europe/Oslo",
+        "users": [
+            {"name": "orla", "full_name": 'Orla <o\'clock> & "friends"', "administrator": True},
+            {"name": "finn"},
+        ],
+        "network": {
+            "mode": "static",
+            "addresses": ["192.0.2.9/24"],
+            "gateway": "192.0.2.1",
+            "search": ["tide.example"],
+        },
+    }
+    settings = first_boot_of(given)
+    seed = build_seed(settings, instance_id="i-1", host_name="desk-a", answers=file)
+    told = ElementTree.fromstring(seed.files["answers.xml"])
+    assert [user.findtext("name") for user in told.iter("user")] == ["orla", "finn"]
+    assert [user.findtext("full-name") for user in told.iter("user")] == ['Orla <o\'clock> & "friends"', ""]
+    assert told.findtext("address") == "192.0.2.9/24" and told.find("address").get("gateway") == "192.0.2.1"  # type: ignore[union-attr]
+    assert unanswered(file, settings) == []
+    plain = AnswerFile(
+        name="answers.txt", template="name={host_name}\n{users}", user="user={user_name} ({full_name})\n"
+    )
+    lying = first_boot_of({"users": [{"name": "orla", "full_name": "x\nname=other"}], "locale": "nb_NO.UTF-8"})
+    lines = build_seed(lying, instance_id="i-1", host_name="desk-a", answers=plain).files["answers.txt"].splitlines()
+    assert lines == [b"name=desk-a", b"user=orla (x name=other)"]
+    [warning] = unanswered(plain, lying)
+    assert "does not name: locale" in warning

@@ -11,7 +11,9 @@ from bathotype.core.contents.platform import unmet
 from bathotype.core.errors import Damaged, Invalid, NotFound, Refused, Unavailable
 from bathotype.core.firstboot.addresses import take
 from bathotype.core.firstboot.checks import faults
+from bathotype.core.firstboot.seed import unanswered
 from bathotype.core.firstboot.settings import FirstBoot, first_boot_of, numbered
+from bathotype.core.generalize.profile import AnswerFile
 from bathotype.core.lifecycle.networks import Networks, address_remarks, attach_faults, attach_remarks, open_to
 from bathotype.core.lifecycle.purpose import Purpose, SizeOffered, judge_size
 from bathotype.core.lifecycle.references import parse_reference
@@ -281,6 +283,8 @@ def plan_launch(
     counted = rooms(session, caller.account_id, version.id, version.line_id, lock=lock)
     blockers += [b for room in counted if (b := room.blocker(body.count))]
     settings = _first_boot(session, caller, body)
+    if (answers := version.contents.get("answers")) is not None:
+        warnings += unanswered(AnswerFile.model_validate(answers), settings)
     wrong = _first_boot_faults(session, caller, body, names, settings)
     blockers += wrong
     each = [] if wrong else _each(session, caller, body, names, settings)

@@ -16,8 +16,9 @@ from typing import Any
 import pycdlib
 import yaml
 
-from bathotype.core.firstboot.settings import FirstBoot
-from bathotype.core.generalize.prepared import answers_for
+from bathotype.core.firstboot.addresses import interface_of
+from bathotype.core.firstboot.settings import FirstBoot, Network, User
+from bathotype.core.generalize.prepared import answers_for, names_answered
 from bathotype.core.generalize.profile import AnswerFile
 
 LABEL = "CIDATA"
@@ -72,8 +73,55 @@ def build_seed(
         yaml.safe_dump(meta, sort_keys=False),
         _user_data(settings, host_name),
         yaml.safe_dump(_network(settings, mac), sort_keys=False),
-        {} if answers is None else {answers.name: answers_for(answers, _values(settings, instance_id, host_name))},
+        {} if answers is None else {answers.name: _answers(answers, settings, instance_id, host_name)},
     )
+
+
+def _answers(file: AnswerFile, settings: FirstBoot, instance_id: str, host_name: str) -> bytes:
+    network, users = settings.network, [_answered_user(user) for user in settings.users]
+    static = None if network.mode != "static" or not network.addresses else _answered_network(network)
+    return answers_for(file, _values(settings, instance_id, host_name), users, static)
+
+
+def _answered_user(user: User) -> dict[str, str]:
+    return {
+        "user_name": user.name,
+        "full_name": user.full_name or "",
+        "groups": ",".join(user.groups),
+        "administrator": "true" if user.administrator else "false",
+        "ssh_public_keys": "\n".join(user.ssh_public_keys),
+    }
+
+
+def _answered_network(network: Network) -> dict[str, str]:
+    first = interface_of(network.addresses[0])
+    return {
+        "addresses": " ".join(network.addresses),
+        "address": str(first.ip),
+        "prefix": str(first.network.prefixlen),
+        "gateway": network.gateway or "",
+        "name_servers": " ".join(network.name_servers),
+        "search": " ".join(network.search),
+    }
+
+
+def unanswered(file: AnswerFile, settings: FirstBoot) -> list[str]:
+    """Settings that a system which reads an answer file does not get, since the file does not name them."""
+    named = names_answered(file)
+    asked = {
+        "domain": settings.domain,
+        "time zone": settings.time_zone,
+        "locale": settings.locale,
+        "users": settings.users,
+        "network": settings.network.mode == "static",
+        "ssh_public_keys": settings.ssh_public_keys,
+        "user_data": settings.user_data,
+    }
+    missing = [what for what, value in asked.items() if value and what.replace(" ", "_") not in named]
+    if not missing:
+        return []
+    told = ", ".join(what.replace("_", " ") for what in missing)
+    return [f"Its system reads {file.name} at first boot, which does not name: {told}. An instance does not get that."]
 
 
 def _values(settings: FirstBoot, instance_id: str, host_name: str) -> dict[str, str]:

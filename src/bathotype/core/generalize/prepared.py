@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from html import escape
 
 from bathotype.core.disk.ext4.filesystem import Ext4
@@ -47,12 +47,34 @@ def _read(window: BlockSource, filesystem: str, path: str) -> bytes | None:
     return None
 
 
-def answers_for(file: AnswerFile, values: Mapping[str, str]) -> bytes:
-    """The answer file of one instance.  Each ``{name}`` of the values is replaced, and escaped where the file is XML."""
+Values = Mapping[str, str]
+
+
+def answers_for(file: AnswerFile, values: Values, users: Sequence[Values] = (), network: Values | None = None) -> bytes:
+    """The answer file of one instance.  Each ``{name}`` of the values is replaced, and escaped where the file is XML.
+
+    ``users`` and ``network`` are the values of the parts for each user and for static addresses.
+    """
     is_xml = file.name.lower().endswith(".xml")
 
-    def replaced(found: re.Match[str]) -> str:
-        value = values.get(found[1])
-        return found[0] if value is None else escape(value) if is_xml else value
+    def filled(template: str, given: Values, parts: Values) -> str:
+        def replaced(found: re.Match[str]) -> str:
+            if found[1] in parts:
+                return parts[found[1]]
+            value = given.get(found[1])
+            # In any other form a line that is begun in a value could say something else.
+            return found[0] if value is None else escape(value) if is_xml else " ".join(value.splitlines())
 
-    return re.sub(r"\{([a-z_]+)\}", replaced, file.template).encode()
+        return re.sub(r"\{([a-z_]+)\}", replaced, template)
+
+    parts = {
+        "users": "".join(filled(file.user, {**values, **user}, {}) for user in users),
+        "network": filled(file.network, {**values, **network}, {}) if network is not None else "",
+    }
+    return filled(file.template, values, parts).encode()
+
+
+def names_answered(file: AnswerFile) -> frozenset[str]:
+    """What an answer file names; ``users`` and ``network`` where it has a part for them."""
+    found = set(re.findall(r"\{([a-z_]+)\}", file.template))
+    return frozenset(found - ({"users"} if not file.user else set()) - ({"network"} if not file.network else set()))

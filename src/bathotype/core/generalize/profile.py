@@ -195,12 +195,17 @@ class Marker(BaseModel):
 
 
 class AnswerFile(BaseModel):
-    """The file in which the system looks for its first-boot settings; ``{host_name}`` and the like are replaced."""
+    """The file in which the system looks for its first-boot settings; ``{host_name}`` and the like are replaced.
+
+    ``{users}`` stands for ``user`` once for each user, and ``{network}`` for ``network`` where the addresses are static.
+    """
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
     name: str = Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$", description="Its name on the seed volume.")
     template: str = Field(max_length=65536)
+    user: str = Field(default="", max_length=4096, description="What is written of each user.")
+    network: str = Field(default="", max_length=4096, description="What is written of static addresses.")
 
 
 class OwnTool(_Step):
