@@ -129,6 +129,24 @@ def test_a_step_that_fails_makes_no_version(steps: str, why: str, system: System
         assert "7.0.0" not in [v.number for v in client.versions("built")]
 
 
+def test_the_machine_of_a_failed_run_stays_where_that_is_asked(
+    system: System, base: str, tmp_path: Path, cli: Any
+) -> None:
+    file = tmp_path / "failing.yaml"
+    file.write_text(short("- {id: a, do: run-program, argv: [/bin/false]}"))
+    assert cli("build", str(file), "--keep-on-failure", "soon").returncode == 2
+    failed = cli("build", str(file), "--keep-on-failure", "2h")
+    assert failed.returncode == 1
+    with system.core as client:
+        run = next(client.builds(sheet="short"))
+        machine = system.site().machine_named("skerry-1", f"build-{run.operation}")
+        assert machine is not None and machine.state == "running"
+        assert f"{machine.name} in skerry-1" in cli("builds", "show", run.operation).stdout
+        assert cli("builds", "drop-machine", run.operation).returncode == 0
+        until(lambda: left(system, run.operation) == [], seconds=60)
+        assert client.build_run(run.operation).kept is None
+
+
 def test_nothing_new_starts_nothing(system: System, base: str, tmp_path: Path, cli: Any) -> None:
     file = tmp_path / "same.yaml"
     file.write_text(short("- {id: a, do: put-file, content: a, to: /etc/same}").replace("sheet: short", "sheet: same"))

@@ -4,7 +4,7 @@ import type { Schema } from "~/api/client";
 import { ask } from "~/api/queries";
 import { Facts, Heading, Short } from "~/parts/basics";
 import { State } from "~/parts/state";
-import { briefly, plural, to } from "~/parts/text";
+import { ahead, briefly, plural, to } from "~/parts/text";
 
 /** What each step of a sheet changed and printed; it grows while the run goes on. */
 export function BuildSteps({ operation, ended }: { operation: string; ended: boolean }) {
@@ -34,6 +34,11 @@ export function BuildSteps({ operation, ended }: { operation: string; ended: boo
             <Short key={name} text={`sha256:${sha256}`} keep={16} />,
           ]),
           ["Delivered", data.delivered.join(", ")],
+          [
+            "Its machine stays",
+            data.kept &&
+              `${data.kept.name} in ${data.kept.region}, ${data.kept.address}, until ${ahead(data.kept.until)}`,
+          ],
         ]}
       />
       <ol className="mt-3">

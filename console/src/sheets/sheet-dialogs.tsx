@@ -3,7 +3,7 @@ import { useDeferredValue, useState } from "react";
 import { useNavigate } from "react-router";
 import { answer, http, onceKey, since, type Schema } from "~/api/client";
 import { Confirm, PlanShown } from "~/parts/dialog";
-import { TextArea, TextField } from "~/parts/form";
+import { Choice, TextArea, TextField } from "~/parts/form";
 import { plural, to } from "~/parts/text";
 
 type Sheet = Schema["SavedSheetDetails"];
@@ -13,7 +13,9 @@ type Asked = { sheet: Sheet; close: () => void };
 export function RunDialog({ sheet, close }: Asked) {
   const go = useNavigate();
   const [number, setNumber] = useState("");
-  const body = { values: {}, region: null, number: number || null, bump: null, tags: {}, unless_same: false };
+  const [keep, setKeep] = useState(0);
+  const asked = { values: {}, region: null, number: number || null, bump: null, tags: {}, unless_same: false };
+  const body = { ...asked, keep_on_failure: keep };
   const { data: plan } = useQuery({
     queryKey: ["still", "run-plan", sheet.name, sheet.number, number],
     queryFn: () =>
@@ -41,6 +43,16 @@ export function RunDialog({ sheet, close }: Asked) {
         onChange={(e) => setNumber(e.target.value)}
         placeholder="as the sheet says"
         hint="Semantic Versioning, such as 1.4.0."
+      />
+      <Choice
+        label="If a step fails"
+        value={keep}
+        onChange={(e) => setKeep(Number(e.target.value))}
+        options={[
+          ["0", "its machine is removed"],
+          ["1800", "its machine stays for 30 minutes"],
+          ["7200", "its machine stays for 2 hours"],
+        ]}
       />
       {plan && <PlanShown plan={plan} />}
       {plan?.same_as && <p className="text-small text-ink-2">{plan.same_as} was built of all the same already.</p>}

@@ -20,6 +20,9 @@ if TYPE_CHECKING:
     from bathotype.wire.operations import Operation
 
 
+_UNITS = {"s": 1, "m": 60, "h": 3600}
+
+
 def sheet_arguments(parser: argparse.ArgumentParser) -> None:
     """A sheet's file, and values of its parameters."""
     parser.add_argument("sheet", metavar="FILE", help="the sheet")
@@ -30,6 +33,22 @@ def value_arguments(parser: argparse.ArgumentParser) -> None:
     """Values of a sheet's parameters."""
     parser.add_argument("--set", action="append", default=[], metavar="NAME=VALUE", help="value of a parameter")
     parser.add_argument("--values", metavar="FILE", help="YAML: values of parameters")
+
+
+def keep_argument(parser: argparse.ArgumentParser) -> None:
+    """What stays where a run fails."""
+    parser.add_argument(
+        "--keep-on-failure", type=_span, default=0, metavar="TIME",
+        help="let the machine stay for so long if the run fails before it is captured: 30m, 2h",
+    )  # fmt: skip
+
+
+def _span(text: str) -> int:
+    """Seconds of a time such as 90s, 30m or 2h."""
+    number, unit = text[:-1], text[-1:]
+    if not number.isascii() or not number.isdigit() or unit not in _UNITS or len(number) > 6:
+        raise argparse.ArgumentTypeError(f"{text!r} is no time such as 30m or 2h")
+    return int(number) * _UNITS[unit]
 
 
 def text_in(path: str) -> str:

@@ -49,14 +49,19 @@ class BuildCalls(Calls):
         bump: Part | None = None,
         tags: Mapping[str, str] | None = None,
         unless_same: bool = False,
+        keep_on_failure: int = 0,
         key: str | None = None,
     ) -> work.Operation:
         """Start a run; its payload has been uploaded.  With ``unless_same`` raises `Refused` with the code ``nothing-new``
         where a version was built of all the same."""
         body = _request(sheet, values, payload, region, number, bump, tags).model_copy(
-            update={"unless_same": unless_same}
+            update={"unless_same": unless_same, "keep_on_failure": keep_on_failure}
         )
         return work.Operation.model_validate(self._create("/builds", body.model_dump(mode="json"), key))
+
+    def drop_build_machine(self, operation: str) -> None:
+        """Remove the machine of a run that failed now, not when its time has come."""
+        self._transport.call("DELETE", f"/builds/{operation}/machine")
 
     def builds(self, *, sheet: str | None = None, limit: int = 100) -> Iterator[wire.BuildRun]:
         """The account's runs, the newest first."""

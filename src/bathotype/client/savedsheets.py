@@ -81,12 +81,18 @@ class SavedSheetCalls(Calls):
         number: str | None = None,
         bump: Part | None = None,
         unless_same: bool = False,
+        keep_on_failure: int = 0,
         key: str | None = None,
     ) -> work.Operation:
         """Run a saved sheet.  With ``unless_same`` raises `Refused` with the code ``nothing-new`` where a version was built
         of all the same."""
         body = wire.SheetRunRequest(
-            values=dict(values or {}), region=region, number=number, bump=bump, unless_same=unless_same
+            values=dict(values or {}),
+            region=region,
+            number=number,
+            bump=bump,
+            unless_same=unless_same,
+            keep_on_failure=keep_on_failure,
         )
         return work.Operation.model_validate(
             self._create(f"/saved-sheets/{name}/runs", body.model_dump(mode="json"), key)

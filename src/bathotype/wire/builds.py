@@ -73,14 +73,12 @@ class PayloadGiven(Wire):
     sha256: str = Field(pattern="^[0-9a-f]{64}$")
 
 
-class BuildRequest(Wire):
-    """A build run."""
+class RunOptions(Wire):
+    """What may be said of a run besides its sheet."""
 
-    model_config = example({"sheet": SHEET})
-
-    sheet: str = Field(max_length=MOST_CHARACTERS, description="The sheet's text.")
-    values: dict[str, Scalar] = Field(default={}, max_length=50, description="Values of its parameters.")
-    payload: dict[str, PayloadGiven] = Field(default={}, max_length=50)
+    values: dict[str, Scalar] = Field(
+        default={}, max_length=50, description="Values of its parameters; of a saved sheet, instead of the saved ones."
+    )
     region: str | None = Field(default=None, description="Instead of the sheet's; of neither: the base's home region.")
     number: str | None = Field(default=None, description="Instead of the sheet's.")
     bump: Bump | None = None
@@ -88,6 +86,21 @@ class BuildRequest(Wire):
     unless_same: bool = Field(
         default=False, description="Refuse with the code nothing-new where a version was built of all the same already."
     )
+    keep_on_failure: int = Field(
+        default=0,
+        ge=0,
+        le=24 * 3600,
+        description="For how many seconds the machine stays if the run fails before it is captured.",
+    )
+
+
+class BuildRequest(RunOptions):
+    """A build run."""
+
+    model_config = example({"sheet": SHEET})
+
+    sheet: str = Field(max_length=MOST_CHARACTERS, description="The sheet's text.")
+    payload: dict[str, PayloadGiven] = Field(default={}, max_length=50)
 
 
 class BuildPlan(Plan):
@@ -141,6 +154,15 @@ class BuildRun(Answer):
     saved_number: int | None = Field(default=None, description="Which text of the saved sheet it was.")
 
 
+class KeptMachine(Answer):
+    """A temporary machine that stays until a moment."""
+
+    name: str
+    region: str
+    address: str
+    until: datetime
+
+
 class BuildRunDetails(BuildRun):
     """All of it: text, values and payload (by SHA-256), and the steps."""
 
@@ -150,6 +172,9 @@ class BuildRunDetails(BuildRun):
     base_digest: str
     steps: list[BuildStep]
     delivered: list[str]
+    kept: KeptMachine | None = Field(
+        description="The machine of a run that failed, while it stays for looking into it."
+    )
 
 
 class SheetSchema(Answer):

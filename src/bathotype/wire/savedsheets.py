@@ -9,7 +9,7 @@ from pydantic import Field
 
 from bathotype.core.sheets.document import MOST_CHARACTERS
 from bathotype.core.sheets.steps import Scalar
-from bathotype.wire.builds import SHEET, BuildRun, Bump, PayloadGiven
+from bathotype.wire.builds import SHEET, BuildRun, PayloadGiven, RunOptions
 from bathotype.wire.common import Answer, Revised, Wire, example
 from bathotype.wire.operations import Offer
 
@@ -27,19 +27,10 @@ class SaveSheetRequest(Wire):
     note: str = Field(default="", max_length=500, description="What was changed, and why.")
 
 
-class SheetRunRequest(Wire):
+class SheetRunRequest(RunOptions):
     """A run of a saved sheet."""
 
     model_config = example({"bump": "minor"})
-
-    values: dict[str, Scalar] = Field(default={}, max_length=50, description="Instead of the saved values.")
-    region: str | None = Field(default=None, description="Instead of the sheet's; of neither: the base's home region.")
-    number: str | None = Field(default=None, description="Instead of the sheet's.")
-    bump: Bump | None = None
-    tags: dict[str, str] = {}
-    unless_same: bool = Field(
-        default=False, description="Refuse with the code nothing-new where a version was built of all the same already."
-    )
 
 
 class SheetPause(Wire):

@@ -11,13 +11,13 @@ from typing import TYPE_CHECKING, Any
 from bathotype.cli.commands.savedsheets import add_saved
 from bathotype.cli.options import Subparsers, command, group, tags, tags_of
 from bathotype.cli.output import emit_json, facts, out, say, show_plan, table
-from bathotype.cli.sheetfiles import finish, locked, read_given, sheet_arguments, text_in, uploaded
+from bathotype.cli.sheetfiles import finish, keep_argument, locked, read_given, sheet_arguments, text_in, uploaded
 from bathotype.core.errors import USAGE, Invalid
 from bathotype.core.units import iec, plural, seconds
 
 if TYPE_CHECKING:
     from bathotype.client import Client
-    from bathotype.wire.builds import BuildStep
+    from bathotype.wire.builds import BuildStep, KeptMachine
 
 
 def register(parsers: Subparsers) -> None:
@@ -56,6 +56,7 @@ def register(parsers: Subparsers) -> None:
         "--unless-same", action="store_true",
         help="start nothing where a version was built of the same sheet, values, payload and base already",
     )  # fmt: skip
+    keep_argument(parser)
     parser.add_argument("--plan", action="store_true", help="show what would happen and every obstacle, and stop")
 
     inner = group(parsers, "builds", "runs of build sheets")
@@ -72,6 +73,11 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("operation", metavar="ID", help="the run's operation")
     parser.add_argument("--step", help="what this step changed and printed")
     parser.add_argument("--text", action="store_true", help="the sheet as it ran")
+    parser = command(
+        inner, "drop-machine", _drop_machine, "remove the machine of a run that failed now, not when its time has come",
+        examples="  bathotype builds drop-machine op-01a21acec4fc-5a0f64ac",
+    )  # fmt: skip
+    parser.add_argument("operation", metavar="ID", help="the run's operation")
 
 
 def _check(_: Client, given: argparse.Namespace) -> int | None:
@@ -162,7 +168,7 @@ def _build(client: Client, given: argparse.Namespace) -> int | None:
         payload = uploaded(client, given, plan.region, payload, payload_files(sheet, folder))
         for warning in plan.warnings:
             say(f"warning: {warning}", style="dark_orange3")
-    finish(client, client.build(text, payload=payload, **asked), given)
+    finish(client, client.build(text, payload=payload, keep_on_failure=given.keep_on_failure, **asked), given)
     return None
 
 
@@ -203,6 +209,7 @@ def _show(client: Client, given: argparse.Namespace) -> None:
             *((f"payload {name}", f"sha256:{digest[:16]}") for name, digest in run.payload.items()),
             ("by", run.created_by),
             ("delivered", ", ".join(run.delivered) or None),
+            ("stays", _kept(run.kept)),
         ]
     )
     table(
@@ -211,6 +218,19 @@ def _show(client: Client, given: argparse.Namespace) -> None:
             (s.id, s.do, s.state, seconds(s.seconds) if s.seconds is not None else "", s.error or _changed(s.changed))
             for s in run.steps
         ),
+    )
+
+
+def _kept(kept: KeptMachine | None) -> str | None:
+    if kept is None:
+        return None
+    return f"{kept.name} in {kept.region}, {kept.address or 'without an address'}, until {kept.until:%Y-%m-%d %H:%M}Z"
+
+
+def _drop_machine(client: Client, given: argparse.Namespace) -> None:
+    client.drop_build_machine(given.operation)
+    emit_json({"removed": given.operation}) if given.json else out(
+        f"The machine of {given.operation} is removed shortly."
     )
 
 

@@ -8,7 +8,16 @@ from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command
 from bathotype.cli.output import emit_json, facts, out, say, show_plan, table
-from bathotype.cli.sheetfiles import finish, locked, read_given, sheet_arguments, uploaded, value_arguments, values_of
+from bathotype.cli.sheetfiles import (
+    finish,
+    keep_argument,
+    locked,
+    read_given,
+    sheet_arguments,
+    uploaded,
+    value_arguments,
+    values_of,
+)
 from bathotype.core.units import iec, plural
 
 if TYPE_CHECKING:
@@ -61,6 +70,7 @@ def add_saved(inner: Subparsers) -> None:
         "--unless-same", action="store_true",
         help="start nothing where a version was built of the same sheet, values, payload and base already",
     )  # fmt: skip
+    keep_argument(parser)
     parser.add_argument("--plan", action="store_true", help="show what would happen and every obstacle, and stop")
     for verb, about in (("pause", "let a saved sheet not run by itself"), ("resume", "let it run by itself again")):
         parser = command(inner, verb, _pause, about, examples=f"  bathotype sheets {verb} logging")
@@ -198,7 +208,7 @@ def _run(client: Client, given: argparse.Namespace) -> int | None:
     try:
         started = client.run_sheet(
             given.name, values=values, region=given.region, number=given.number, bump=given.bump,
-            unless_same=given.unless_same,
+            unless_same=given.unless_same, keep_on_failure=given.keep_on_failure,
         )  # fmt: skip
     except Refused as error:
         if error.code != "nothing-new":

@@ -9,9 +9,11 @@ from __future__ import annotations
 import hashlib
 import time
 from dataclasses import asdict
+from datetime import datetime, timedelta
 from functools import cached_property
 from typing import Any
 
+from pydantic import BaseModel
 from sqlalchemy import update
 from sqlalchemy.orm import Session
 
@@ -84,6 +86,15 @@ class BuildParams(CaptureParams):
     machine_size: str
     values: dict[str, Scalar] = {}
     payload: dict[str, PayloadSource] = {}
+    keep_seconds: int = 0
+
+
+class KeptUntil(BaseModel):
+    """A machine that stays after its run has failed."""
+
+    name: str
+    address: str
+    until: datetime
 
 
 class BuildMemo(CaptureMemo):
@@ -98,6 +109,7 @@ class BuildMemo(CaptureMemo):
     sealed: dict[str, str] = {}
     first_boots: int = 0
     delivered: list[str] = []
+    kept: KeptUntil | None = None
 
 
 class Build(CaptureKind[BuildParams, BuildMemo]):
@@ -372,15 +384,37 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
 
     def clean_up(self, outcome: str) -> None:
         InsideClone.remove(self.context, self.site, self.params.region)
-        self._temporary.remove()
         with self.context.session() as session:
             sealed = session.get(Version, self.params.version_id) is not None
+        stays = None if sealed else self._keep(outcome)
+        if stays is None:
+            self._temporary.remove()
         if sealed:
             self._throwaway.remove()
-        remove_tagged(self.context, self.site, self.params.region)
+        but = frozenset(disk.id for disk in stays.disks) if stays is not None else frozenset[str]()
+        remove_tagged(self.context, self.site, self.params.region, but=but)
         MakingKind.clean_up(self, "succeeded" if sealed else outcome)
         if outcome == "succeeded":
             self._drop_uploads()
+
+    def _keep(self, outcome: str) -> SiteMachine | None:
+        """The machine of a run that failed before it was captured, where it was asked to stay for looking into it."""
+        seconds, memo = self.params.keep_seconds, self.memo
+        if outcome != "failed" or not seconds or not memo.begun:
+            return None
+        machine = self.site.machine_named(self.params.region, self._temporary.name)
+        if machine is None:
+            return None
+        if memo.kept is None:
+            until = utcnow() + timedelta(seconds=seconds)
+            memo.kept = KeptUntil(name=machine.name, address=machine.address or "", until=until)
+            self.save()
+            self.context.log(f"Its machine {machine.name} stays until {until:%Y-%m-%d %H:%M} UTC for looking into it.")
+        return machine
+
+    @classmethod
+    def stays_until(cls, memo: BuildMemo) -> datetime | None:
+        return memo.kept.until if memo.kept is not None else None
 
     def _drop_uploads(self) -> None:
         for about in self.params.payload.values():

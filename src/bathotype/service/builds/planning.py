@@ -198,6 +198,7 @@ def record_build(session: Session, reach: Reach, caller: Principal, body: wire.B
         sheet=body.sheet,
         sheet_digest=asked.checked.digest,
         values=dict(asked.checked.values),
+        keep_seconds=body.keep_on_failure,
         payload={name: _source(session, caller, name, given) for name, given in body.payload.items()},
     )
     row = start_making(session, caller, Build, params, {"sheet": sheet.sheet, "base": plan.base})

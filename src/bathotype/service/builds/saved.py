@@ -230,7 +230,7 @@ def request_of(session: Session, text: SheetText, asked: SheetRunRequest | None 
         sheet=text.text,
         values={**text.values, **asked.values},
         payload=files_of(session, text),
-        **asked.model_dump(include={"region", "number", "bump", "tags", "unless_same"}),
+        **asked.model_dump(include={"region", "number", "bump", "tags", "unless_same", "keep_on_failure"}),
     )
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import datetime
 from typing import Any, ClassVar, Generic, TypeVar
 
 from pydantic import BaseModel, ConfigDict
@@ -82,6 +83,11 @@ class Kind(Generic[P, M]):
 
     def clean_up(self, outcome: str) -> None:
         """Remove what is temporary.  Runs after the last step, a failure or a cancellation; may run twice."""
+
+    @classmethod
+    def stays_until(cls, memo: M) -> datetime | None:
+        """Until when what an ended operation left at the site stays there on purpose; None where nothing does."""
+        return None
 
     @classmethod
     def mend_later(cls, site: Site, params: P, memo: M, outcome: str) -> None:

@@ -10,10 +10,13 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.errors import NotFound
 from bathotype.core.sheets import sheet as sheets
+from bathotype.service import audit
 from bathotype.service.answers.operations import operation_answers
 from bathotype.service.builds.answers import run_fields
+from bathotype.service.builds.kind import Build
 from bathotype.service.builds.planning import ask, plan_build, record_build, understand
 from bathotype.service.records import BuildRun, Operation
+from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
 from bathotype.service.routes.common import Key, once
 from bathotype.service.routes.paging import REVERSED, Ordering, Paged
@@ -115,4 +118,27 @@ def show_build(operation: str, caller: Reader, reads: ReadsOf) -> wire.BuildRunD
             base_digest=row.base_digest,
             steps=[wire.BuildStep.model_validate(step) for step in row.steps],
             delivered=(done.result or {}).get("delivered", []),
+            kept=_kept(done),
+        )
+
+
+def _kept(done: Operation) -> wire.KeptMachine | None:
+    kept = done.memo.get("kept")
+    if kept is None or done.leftovers_removed:
+        return None
+    return wire.KeptMachine(region=done.params["region"], **kept)
+
+
+@router.delete("/builds/{operation}/machine", status_code=204)
+def drop_machine(operation: str, caller: Operator, service: ServiceOf) -> None:
+    """Remove the machine of a run that failed now, not when its time has come."""
+    with service.database.sessions.begin() as session:
+        row = session.get(Operation, operation, with_for_update=CHANGE)
+        if row is None or row.account_id != caller.account_id or row.kind != Build.name or not row.memo.get("kept"):
+            raise NotFound(
+                f"There is no machine of a build run {operation!r}.", advice="`bathotype builds list` shows runs."
+            )
+        row.memo = {**row.memo, "kept": {**row.memo["kept"], "until": utcnow().isoformat()}}
+        audit.record(
+            session, caller.account_id, caller.actor, "machine.given-up", row.subject, after={"operation": row.id}
         )

@@ -64,6 +64,11 @@ def _remove(turn: Turn, site: Site, region: str, operation: str, machines: list[
         wanted = set(session.scalars(query))
         launched = session.scalars(select(Instance).where(Instance.operation_id == operation))
         kept = {disk for row in launched for disk in kept_disks(row)}
+        row = session.get_one(Operation, operation)
+        kind = KINDS[row.kind]
+        until = kind.stays_until(kind.memo_type.model_validate(row.memo))
+    if until is not None and until > utcnow():
+        return  # it is looked at again then
     for machine in machines:
         if machine.tags.get(_INSTANCE) in wanted:
             kept |= {disk.id for disk in machine.disks}
