@@ -107,6 +107,9 @@ def test_a_webhook_is_told_once_in_order_and_signed(office: Office, receiver: Re
         shown = client.subscription("pipeline")
         assert (shown.pending, shown.answer) == (0, "") and shown.delivered_at is not None
         assert "whsec" not in shown.model_dump_json() + str(office.query("select sealed, url from subscriptions"))
+        with office.with_token(office.token("viewer")) as viewer:
+            assert viewer.subscription("pipeline").url == receiver.url.replace("images", "...")
+        assert "/images" not in str(list(client.events(subject="pipeline")))
         again = client.subscribe("pipeline", url=receiver.url, events=["*"])
         assert again.key == "", "the same receiver keeps its key"
 

@@ -8,6 +8,7 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass
 from datetime import timedelta
+from urllib.parse import urlsplit
 
 import httpx
 from cryptography.fernet import Fernet, InvalidToken
@@ -74,10 +75,17 @@ def put(
         row.sealed = Fernet(settings.secret).encrypt(key.encode()).decode()
     row.url, row.mail_to, row.events, row.lines = body.url, body.mail_to, body.events, body.lines
     session.flush()
-    audit.record(
-        session, caller.account_id, caller.actor, "subscription.set", name, after=body.model_dump(exclude_defaults=True)
-    )
+    after = {"to": body.mail_to or shown_url(body.url), "events": body.events, "lines": body.lines}
+    audit.record(session, caller.account_id, caller.actor, "subscription.set", name, after=after)
     return row, key
+
+
+def shown_url(url: str | None) -> str | None:
+    """A webhook's address without what follows the host: it may be all that keeps others from posting there."""
+    if url is None:
+        return None
+    parts = urlsplit(url)
+    return f"{parts.scheme}://{parts.netloc}/..."
 
 
 def test(session: Session, caller: Principal, row: Subscription) -> Delivery:

@@ -41,7 +41,9 @@ class Subscription(Revised):
     edited = ("url", "mail_to", "events", "lines", "paused")
 
     name: str
-    url: str | None
+    url: str | None = Field(
+        description="Of a webhook; for who does not manage the account without what follows the host."
+    )
     mail_to: list[str] | None
     events: list[str]
     lines: list[str]

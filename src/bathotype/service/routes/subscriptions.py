@@ -9,12 +9,13 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from bathotype.service import audit
+from bathotype.service.access.principals import Principal
 from bathotype.service.records import Delivery, Event, Subscription
 from bathotype.service.routes.callers import Manager, Reader, ReadsOf, ServiceOf
 from bathotype.service.routes.conditions import Conditional
 from bathotype.service.routes.paging import REVERSED, Ordering, Paged
 from bathotype.service.routes.route import api_router
-from bathotype.service.subscriptions import NOT_DELIVERED, find_subscription, put
+from bathotype.service.subscriptions import NOT_DELIVERED, find_subscription, put, shown_url
 from bathotype.service.subscriptions import test as tested
 from bathotype.wire import subscriptions as wire
 from bathotype.wire.common import Page
@@ -35,14 +36,14 @@ def list_subscriptions(
     with reads.session() as session:
         query = select(Subscription).where(Subscription.account_id == caller.account_id)
         rows, following, total = paging.in_order(session, query, _SUBSCRIPTIONS, sort)
-        return Page(items=[_answer(session, row[0]) for row in rows], next=following, total=total)
+        return Page(items=[_answer(session, caller, row[0]) for row in rows], next=following, total=total)
 
 
 @router.get("/{name}")
 def show_subscription(name: str, caller: Reader, reads: ReadsOf) -> wire.Subscription:
     """One subscription."""
     with reads.session() as session:
-        return _answer(session, find_subscription(session, caller, name))
+        return _answer(session, caller, find_subscription(session, caller, name))
 
 
 @router.put("/{name}")
@@ -53,9 +54,9 @@ def set_subscription(
     with service.database.sessions.begin() as session:
         query = select(Subscription).where(Subscription.account_id == caller.account_id, Subscription.name == name)
         row = session.scalar(query.with_for_update())
-        conditions.check(f"The subscription {name}", _answer(session, row) if row else None)
+        conditions.check(f"The subscription {name}", _answer(session, caller, row) if row else None)
         row, key = put(session, service.settings, caller, name, row, body)
-        return wire.NewSubscription(**_fields(session, row), key=key)
+        return wire.NewSubscription(**_fields(session, caller, row), key=key)
 
 
 @router.put("/{name}/pause")
@@ -70,7 +71,7 @@ def pause_subscription(
             verb = "paused" if body.paused else "resumed"
             audit.record(session, caller.account_id, caller.actor, f"subscription.{verb}", name)
         session.flush()
-        return _answer(session, row)
+        return _answer(session, caller, row)
 
 
 @router.post("/{name}/test", status_code=202)
@@ -112,18 +113,19 @@ def drop_subscription(name: str, caller: Manager, service: ServiceOf) -> None:
         audit.record(session, caller.account_id, caller.actor, "subscription.removed", name)
 
 
-def _answer(session: Session, row: Subscription) -> wire.Subscription:
-    return wire.Subscription(**_fields(session, row))
+def _answer(session: Session, caller: Principal, row: Subscription) -> wire.Subscription:
+    return wire.Subscription(**_fields(session, caller, row))
 
 
-def _fields(session: Session, row: Subscription) -> dict[str, Any]:
+def _fields(session: Session, caller: Principal, row: Subscription) -> dict[str, Any]:
     mine = Delivery.subscription_id == row.id
     last = select(Delivery).where(mine, Delivery.attempts > 0).order_by(Delivery.event_id.desc()).limit(1)
     delivered = session.scalar(select(func.max(Delivery.ended_at)).where(mine, Delivery.state == "delivered"))
     tried = session.scalar(last)
-    named = ("name", "url", "mail_to", "events", "lines", "paused", "made_by", "made_at")
+    named = ("name", "mail_to", "events", "lines", "paused", "made_by", "made_at")
     return {
         **{name: getattr(row, name) for name in named},
+        "url": row.url if "manage" in caller.verbs else shown_url(row.url),
         "pending": session.scalar(select(func.count()).where(mine, Delivery.state == "pending")) or 0,
         "delivered_at": delivered,
         "answer": tried.answer if tried is not None else "",

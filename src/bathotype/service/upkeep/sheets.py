@@ -46,7 +46,7 @@ def _look(turn: Turn, sheet_id: str, now: datetime) -> None:
         late = row.next_at is not None and now - row.next_at > saved.MISSED_AFTER
         missed = cause == "schedule" and late and when is not None and when.missed == "skip"
         busy = saved.still_running(session, row)
-        too_late = cause == "base" or (row.next_at is not None and now - row.next_at > _PATIENCE)
+        too_late = cause == "schedule" and row.next_at is not None and now - row.next_at > _PATIENCE
         number, request = text.number, saved.request_of(session, text)
         request.unless_same = when is None or when.unless_same
     if busy and cause == "base":
@@ -62,7 +62,7 @@ def _look(turn: Turn, sheet_id: str, now: datetime) -> None:
             if asked.at_site.out and not too_late:
                 raise Unavailable(f"The site of {asked.region} does not answer: {asked.at_site.out}")
         except Unavailable:
-            raise  # its date stays: the next turn tries again
+            raise  # its date, or the release, stays: the next turn tries again
         except BathotypeError as error:
             problem = error
     with turn.database.sessions.begin() as session:
