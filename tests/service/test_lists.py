@@ -14,6 +14,12 @@ from bathotype.core.lifecycle.rules import LaunchRule
 from bathotype.service.routes.paging import Paging
 from tests.office import Office
 
+SHEET = """\
+sheet: gauge
+base: gauge@1.0.0
+steps: [{id: a, do: restart}]
+result: {line: gauge}
+"""
 NAMES = ["berth-2", "berth-10", "anchor", "buoy-1", "buoy-2"]
 
 
@@ -35,6 +41,10 @@ def fleet(shared_office: Office) -> Office:
             client.save_first_boot(name, FirstBoot(time_zone="Europe/Oslo"))
             client.set_allowance(name, kind="line", line="gauge", most=9)
             client.set_rule(LaunchRule(name=name, released_only=True))
+        shared_office.settings.places.messages.hosts.append("127.0.0.1")
+        client.subscribe("gauge", url="http://127.0.0.1:9/", events=["*"])
+        client.test_subscription("gauge")
+        client.save_sheet("gauge", SHEET)
     shared_office.shared("gauge")
     return shared_office
 

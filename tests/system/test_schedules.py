@@ -39,7 +39,9 @@ def test_lines_follow_their_bases_release_one_after_another(system: System, cli:
         until(lambda: [v.state for v in client.versions("surface")] == ["released"], seconds=180)
         [middle], [surface] = client.versions("middle"), client.versions("surface")
         assert (middle.parent, surface.parent) == ("seabed@1.1.0", "middle@1.0.0")
-        runs = list(client.builds())
+        ended = {"succeeded", "failed", "cancelled"}
+        until(lambda: {r.state for r in client.builds() if r.sheet in ("middle", "surface")} <= ended, seconds=60)
+        runs = [r for r in client.builds() if r.sheet in ("middle", "surface")]
         assert [(r.sheet, r.cause, r.state, r.saved_number) for r in runs] == [
             ("surface", "base", "succeeded", 1),
             ("middle", "base", "succeeded", 1),

@@ -54,7 +54,12 @@ export function Secrets() {
               cell: (one) =>
                 one.used_by ? (
                   <>
-                    <Link to={to.operation(one.used_by)}>a run</Link>, {one.used_at && <Moment at={one.used_at} />}
+                    <Link to={to.operation(one.used_by)}>a run</Link>
+                    {one.used_at && (
+                      <span className="text-ink-3 block">
+                        <Moment at={one.used_at} />
+                      </span>
+                    )}
                   </>
                 ) : (
                   <span className="text-ink-3">nobody</span>
@@ -65,7 +70,7 @@ export function Secrets() {
               cell: (one) =>
                 may("manage") && (
                   <span className="flex gap-3">
-                    <Button kind="quiet" aria-label={`Set ${one.name} anew`} onClick={() => setAsked({ change: one })}>
+                    <Button kind="quiet" aria-label={`Set anew: ${one.name}`} onClick={() => setAsked({ change: one })}>
                       Set anew
                     </Button>
                     <Button kind="quiet" aria-label={`Remove ${one.name}`} onClick={() => setAsked({ drop: one })}>

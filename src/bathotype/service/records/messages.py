@@ -45,7 +45,7 @@ class Delivery(Base):
 
     id: Mapped[str] = mapped_column(String(40), primary_key=True)
     subscription_id: Mapped[str] = mapped_column(ForeignKey("subscriptions.id", ondelete="CASCADE"))
-    event_id: Mapped[int] = mapped_column(BigInteger, ForeignKey("events.id"))
+    event_id: Mapped[int] = mapped_column(BigInteger)  # events are never removed
     state: Mapped[DeliveryState] = mapped_column(String, default="pending")
     attempts: Mapped[int] = mapped_column(default=0)
     next_at: Mapped[datetime] = mapped_column(default=utcnow)

@@ -44,7 +44,6 @@ def upgrade() -> None:
         sa.ForeignKeyConstraint(
             ["subscription_id"], ["subscriptions.id"], name="fk_deliveries_subscription_id", ondelete="CASCADE"
         ),
-        sa.ForeignKeyConstraint(["event_id"], ["events.id"], name="fk_deliveries_event_id"),
         sa.UniqueConstraint("subscription_id", "event_id", name="uq_deliveries_subscription_id_event_id"),
     )
     op.create_index("ix_deliveries_next_at", "deliveries", ["next_at"], postgresql_where="state = 'pending'")
