@@ -8,6 +8,7 @@ import secrets
 import signal
 import socket
 import sys
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
@@ -256,16 +257,19 @@ def _answers(url: str) -> bool:
 
 
 def _kept_port(file: Path) -> int:
-    """The same port at each start, if nobody else has it meanwhile: what was told of it stays true."""
-    try:
-        port = int(file.read_text())
-        with socket.socket() as probe:
+    """The same port at each start, if nobody else has it meanwhile: what was told of it stays true.
+
+    A folder that was copied from another takes a port of its own.
+    """
+    with suppress(OSError, ValueError, OverflowError), socket.socket() as probe:
+        place, _, kept = file.read_text().partition("\n")
+        if place == str(file):
             probe.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
-            probe.bind(("127.0.0.1", port))
-    except (OSError, ValueError, OverflowError):
-        port = _free_port()
-        file.parent.mkdir(parents=True, exist_ok=True)
-        file.write_text(str(port))
+            probe.bind(("127.0.0.1", int(kept)))
+            return int(kept)
+    port = _free_port()
+    file.parent.mkdir(parents=True, exist_ok=True)
+    file.write_text(f"{file}\n{port}")
     return port
 
 
