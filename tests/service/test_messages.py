@@ -7,7 +7,7 @@ import socketserver
 import threading
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from email import message_from_string, policy
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from typing import Any
@@ -16,6 +16,7 @@ import pytest
 
 from bathotype.core.errors import Invalid, NotFound
 from bathotype.core.messages.signature import holds
+from bathotype.service import subscriptions
 from bathotype.service.settings import MailServer, MessagePlaces
 from tests.office import Office
 
@@ -180,6 +181,30 @@ def test_mail_is_plain_and_cannot_be_bent(office: Office, receiver: Receiver) ->
     assert "orla@tide.example" in to and "finn@tide.example" in to and "evil" not in to
     assert letter["Subject"] == "[tide-core] gauge: line created" and letter["Auto-Submitted"] == "auto-generated"
     assert "everybody@evil" not in str(letter["To"]) and "line created" in letter.get_content().casefold()
+
+
+def test_a_receiver_that_never_ends_its_answer_holds_up_nobody(
+    office: Office, receiver: Receiver, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    class Dripping(socketserver.StreamRequestHandler):
+        def handle(self) -> None:
+            with suppress(OSError):
+                self.wfile.write(b"HTTP/1.1 200 OK\r\n")
+                for number in range(600):
+                    self.wfile.write(f"x-{number}: y\r\n".encode())
+                    time.sleep(0.1)
+
+    monkeypatch.setattr(subscriptions, "_SECONDS", 0.5)
+    with socketserver.ThreadingTCPServer(("127.0.0.1", 0), Dripping) as server, office.core as client:
+        server.daemon_threads = True
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        client.subscribe("slow", url=f"http://127.0.0.1:{server.server_address[1]}/", events=["line.created"])
+        client.subscribe("pipeline", url=receiver.url, events=["line.created"])
+        client.create_line("gauge")
+        office.upkeep("messages")
+        assert next(client.deliveries("slow")).answer.startswith("no answer within")
+        assert events(receiver) == [("bathotype.line.created", "gauge")]
+        server.shutdown()
 
 
 @pytest.mark.parametrize(

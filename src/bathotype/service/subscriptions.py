@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import smtplib
 import ssl
 import time
@@ -154,11 +155,19 @@ def send(settings: Settings, receiver: Receiver, happening: Happening) -> str:
 
 
 def _post(url: str, headers: dict[str, str], body: bytes) -> str:
-    with (
-        httpx.Client(timeout=_SECONDS, follow_redirects=False, trust_env=False) as http,
-        http.stream("POST", url, content=body, headers=headers) as answer,
-    ):
-        return "" if answer.is_success else f"answered {answer.status_code}"
+    """Within a time for all of it: a receiver that answers a byte at a time shall hold up nobody."""
+
+    async def post() -> str:
+        async with (
+            httpx.AsyncClient(timeout=_SECONDS, follow_redirects=False, trust_env=False) as http,
+            http.stream("POST", url, content=body, headers=headers) as answer,
+        ):
+            return "" if answer.is_success else f"answered {answer.status_code}"
+
+    try:
+        return asyncio.run(asyncio.wait_for(post(), _SECONDS))
+    except TimeoutError:
+        return f"no answer within {_SECONDS:.0f} s"
 
 
 def _server(given: MailServer) -> Callable[[], smtplib.SMTP]:

@@ -44,7 +44,7 @@ def check_url(url: str, hosts: Sequence[str]) -> None:
         host, port = "", None
     if parts.scheme not in ("https", "http") or not host or parts.username or parts.fragment or port == 0:
         raise Invalid(f"{url[:200]!r} is no address of a webhook.", advice="Write https://host/path.")
-    if not any(fnmatchcase(host, pattern) for pattern in hosts):
+    if not any(fnmatchcase(host, pattern.lower()) for pattern in hosts):
         known = ", ".join(hosts) or "none"
         raise Invalid(
             f"Webhooks may not go to {host}.",

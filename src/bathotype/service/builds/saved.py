@@ -28,6 +28,7 @@ BY_ITSELF = "sheet-schedule"
 #: A date that is longer ago was missed.
 MISSED_AFTER = timedelta(minutes=10)
 NOT_STARTED = "sheet-not-started"
+_MOST_COMPARED = 2000
 
 
 # Keeping
@@ -193,9 +194,10 @@ def sheet_of(text: SheetText) -> Sheet:
 
 def difference(session: Session, old: SheetText, new: SheetText) -> SheetDifference:
     """How two texts of a sheet differ: lines as a unified difference, values, and files by digest."""
-    lines = unified_diff(
-        old.text.splitlines(), new.text.splitlines(), f"text {old.number}", f"text {new.number}", lineterm=""
-    )
+    texts = [old.text.splitlines(), new.text.splitlines()]
+    if max(map(len, texts)) > _MOST_COMPARED:  # the time that it takes grows with the square
+        texts = [[f"({len(lines)} lines: too long to be compared)"] for lines in texts]
+    lines = unified_diff(texts[0], texts[1], f"text {old.number}", f"text {new.number}", lineterm="")
     before, after = files_of(session, old), files_of(session, new)
     return SheetDifference(
         old=saved_text(old),
