@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import dataclass
 
 from sqlalchemy import select
@@ -90,7 +91,7 @@ def plan_build(
         blockers.append(str(error))
     if sheet.result.retire_on is not None and sheet.result.retire_on <= utcnow().date():
         blockers.append(f"The end date {sheet.result.retire_on} is not in the future.")
-    blockers += _payload_faults(sheet, body)
+    blockers += payload_faults(sheet, body.payload)
     for name in missing_secrets(session, caller.account_id, sheet.secrets):
         blockers.append(f"There is no secret {name}. A steward sets it: `bathotype secrets set {name}`.")
     earlier = _earlier(session, caller, sheet.sheet)
@@ -122,9 +123,10 @@ def _number(body: wire.BuildRequest, sheet: Sheet) -> tuple[str | None, wire.Bum
     return sheet.result.number, sheet.result.bump
 
 
-def _payload_faults(sheet: Sheet, body: wire.BuildRequest) -> list[str]:
-    missing = [f"{name} ({about.file})" for name, about in sheet.payload.items() if name not in body.payload]
-    more = [name for name in body.payload if name not in sheet.payload]
+def payload_faults(sheet: Sheet, given: Collection[str]) -> list[str]:
+    """What is missing of a sheet's payload, and what is given that it does not name."""
+    missing = [f"{name} ({about.file})" for name, about in sheet.payload.items() if name not in given]
+    more = [name for name in given if name not in sheet.payload]
     faults = [f"Of the payload {', '.join(missing)} is not given."] if missing else []
     return [*faults, *([f"{', '.join(more)} is given, and the sheet has no such payload."] if more else [])]
 

@@ -15,7 +15,7 @@ from bathotype.core.sheets.sheet import Checked, Sheet, read_sheet
 from bathotype.core.store.chunks import digest
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
-from bathotype.service.builds.planning import Asked, record_build
+from bathotype.service.builds.planning import Asked, payload_faults, record_build
 from bathotype.service.reach import Reach
 from bathotype.service.records import BuildRun, Operation, SavedSheet, SheetFile, SheetText, Upload, Version
 from bathotype.service.records.base import CHANGE, REST, new_id, utcnow
@@ -67,10 +67,8 @@ def readable(name: str, body: SaveSheetRequest) -> Checked:
     sheet = checked.need()
     if sheet.sheet != name:
         raise Invalid(f"The sheet calls itself {sheet.sheet}.", advice=f"Save it as {sheet.sheet}.")
-    if missing := [f"{one} ({about.file})" for one, about in sheet.payload.items() if one not in body.payload]:
-        raise Invalid(f"Of the payload {', '.join(missing)} is not given.", advice="Upload it first.")
-    if more := [one for one in body.payload if one not in sheet.payload]:
-        raise Invalid(f"{', '.join(more)} is given, and the sheet has no such payload.")
+    if wrong := payload_faults(sheet, body.payload):
+        raise Invalid(" ".join(wrong), advice="Upload what the sheet names, and no more.")
     return checked
 
 
