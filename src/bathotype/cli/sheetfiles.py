@@ -35,8 +35,17 @@ def value_arguments(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--values", metavar="FILE", help="YAML: values of parameters")
 
 
-def keep_argument(parser: argparse.ArgumentParser) -> None:
-    """What stays where a run fails."""
+def run_arguments(parser: argparse.ArgumentParser) -> None:
+    """What may be said of a run besides its sheet."""
+    parser.add_argument("--region", help="instead of the sheet's")
+    number = parser.add_mutually_exclusive_group()
+    number.add_argument("--number", help="instead of the sheet's, such as 1.4.0")
+    number.add_argument("--bump", choices=("patch", "minor", "major"), help="the number after the line's highest")
+    parser.add_argument(
+        "--unless-same", action="store_true",
+        help="start nothing where a version was built of the same sheet, values, payload and base already",
+    )  # fmt: skip
+    parser.add_argument("--plan", action="store_true", help="show what would happen and every obstacle, and stop")
     parser.add_argument(
         "--keep-on-failure", type=_span, default=0, metavar="TIME",
         help="let the machine stay for so long if the run fails before it is captured: 30m, 2h",

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 from bathotype.cli.commands.savedsheets import add_saved
 from bathotype.cli.options import Subparsers, command, group, tags, tags_of
 from bathotype.cli.output import emit_json, facts, out, say, show_plan, table
-from bathotype.cli.sheetfiles import finish, keep_argument, locked, read_given, sheet_arguments, text_in, uploaded
+from bathotype.cli.sheetfiles import finish, locked, read_given, run_arguments, sheet_arguments, text_in, uploaded
 from bathotype.core.errors import USAGE, Invalid
 from bathotype.core.units import iec, plural, seconds
 
@@ -47,17 +47,8 @@ def register(parsers: Subparsers) -> None:
         examples="  bathotype build logging.yaml --plan\n  bathotype build logging.yaml --set station=outer --bump patch",
     )
     sheet_arguments(parser)
-    parser.add_argument("--region", help="instead of the sheet's")
-    number = parser.add_mutually_exclusive_group()
-    number.add_argument("--number", help="instead of the sheet's, such as 1.4.0")
-    number.add_argument("--bump", choices=("patch", "minor", "major"), help="the number after the line's highest")
     tags(parser)
-    parser.add_argument(
-        "--unless-same", action="store_true",
-        help="start nothing where a version was built of the same sheet, values, payload and base already",
-    )  # fmt: skip
-    keep_argument(parser)
-    parser.add_argument("--plan", action="store_true", help="show what would happen and every obstacle, and stop")
+    run_arguments(parser)
 
     inner = group(parsers, "builds", "runs of build sheets")
     parser = command(

@@ -10,9 +10,9 @@ from bathotype.cli.options import Subparsers, command
 from bathotype.cli.output import emit_json, facts, out, say, show_plan, table
 from bathotype.cli.sheetfiles import (
     finish,
-    keep_argument,
     locked,
     read_given,
+    run_arguments,
     sheet_arguments,
     uploaded,
     value_arguments,
@@ -62,16 +62,7 @@ def add_saved(inner: Subparsers) -> None:
     )  # fmt: skip
     _name(parser)
     value_arguments(parser)
-    parser.add_argument("--region", help="instead of the sheet's")
-    number = parser.add_mutually_exclusive_group()
-    number.add_argument("--number", help="instead of the sheet's, such as 1.4.0")
-    number.add_argument("--bump", choices=("patch", "minor", "major"), help="the number after the line's highest")
-    parser.add_argument(
-        "--unless-same", action="store_true",
-        help="start nothing where a version was built of the same sheet, values, payload and base already",
-    )  # fmt: skip
-    keep_argument(parser)
-    parser.add_argument("--plan", action="store_true", help="show what would happen and every obstacle, and stop")
+    run_arguments(parser)
     for verb, about in (("pause", "let a saved sheet not run by itself"), ("resume", "let it run by itself again")):
         parser = command(inner, verb, _pause, about, examples=f"  bathotype sheets {verb} logging")
         parser.set_defaults(paused=verb == "pause")
