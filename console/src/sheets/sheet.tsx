@@ -53,7 +53,7 @@ export function Component() {
               {iec(file.bytes)}, <Short text={`sha256:${file.sha256}`} keep={16} />
             </span>,
           ]),
-          ["Next dates", sheet.dates.map(ahead).join("; ")],
+          ["Next dates, in your time", sheet.dates.map(ahead).join("; ")],
           ["Time zone of its dates", sheet.zone],
           [
             "Saved",
