@@ -34,10 +34,24 @@ def holds(key: str, given: Mapping[str, str], body: bytes, now: int) -> bool:
     if not at.isascii() or not at.isdigit() or len(at) > 12 or abs(now - int(at)) > TOLERANCE:
         return False
     wanted = f"v1,{_sum(key, message, at, body)}"
-    return any(hmac.compare_digest(wanted, one) for one in given.get("webhook-signature", "").split())
+    return any(hmac.compare_digest(wanted.encode(), one.encode()) for one in given.get("webhook-signature", "").split())
 
 
 def _sum(key: str, message: str, at: str, body: bytes) -> str:
     secret = base64.b64decode(key.removeprefix(_PREFIX))
     signed = hmac.new(secret, f"{message}.{at}.".encode() + body, hashlib.sha256)
     return base64.b64encode(signed.digest()).decode()
+
+
+def shown(key: str, given: Mapping[str, str], body: bytes, now: int) -> bool:
+    """Whether who sent a body knows the key: by `holds`, by a signature as W3C WebSub has it, or by showing the key itself.
+
+    ``given`` are the headers, their names in lower case.  Git hosts differ in which of these they can do.
+    """
+    if holds(key, given, body, now):
+        return True
+    if hmac.compare_digest(given.get("authorization", "").encode(), f"Bearer {key}".encode()):
+        return True
+    wanted = f"sha256={hmac.new(key.encode(), body, hashlib.sha256).hexdigest()}".encode()
+    names = ("x-hub-signature", "x-hub-signature-256")
+    return any(hmac.compare_digest(wanted, given.get(name, "").encode()) for name in names)

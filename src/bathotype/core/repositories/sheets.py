@@ -1,0 +1,124 @@
+"""The sheets that a commit holds, each with its payload as its lock has it."""
+
+from __future__ import annotations
+
+import hashlib
+import posixpath
+import re
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from typing import Protocol
+
+from bathotype.core.errors import BathotypeError, NotFound, Refused
+from bathotype.core.sheets.document import MOST_CHARACTERS
+from bathotype.core.sheets.lock import Lock, Locked, check_lock, read_lock
+from bathotype.core.sheets.sheet import MOST_PAYLOAD, Checked, read_sheet
+from bathotype.core.sheets.steps import Scalar
+
+#: How many sheets a repository may have.
+MOST_SHEETS, _MOST_LOOKED_AT = 200, 500
+_ENDINGS = (".yaml", ".yml")
+#: A file with such a line at its margin is meant to be a sheet; others, such as files of values, are not.
+_SHEET = re.compile(r"^sheet[ \t]*:", re.MULTILINE)
+#: What an extension of git leaves in the place of a file that is elsewhere.
+_POINTER = b"version https://git-lfs"
+
+
+class Files(Protocol):
+    """The files of a commit."""
+
+    @property
+    def files(self) -> Mapping[str, object]:
+        """By their paths."""
+
+    def read(self, path: str, most: int) -> bytes:
+        """A file's bytes.  Raises `NotFound`, `Refused`."""
+
+
+@dataclass(frozen=True)
+class FoundSheet:
+    """A sheet at its path, with the values that are given to it; ``files`` are the paths of its payload."""
+
+    path: str
+    text: str
+    values: Mapping[str, Scalar]
+    checked: Checked
+    payload: Mapping[str, Locked]
+    files: Mapping[str, str]
+
+
+@dataclass(frozen=True)
+class NoSheet:
+    """A file that is meant to be a sheet, and why it is none."""
+
+    path: str
+    why: str
+
+
+def sheets_in(commit: Files, values: Mapping[str, Scalar]) -> tuple[list[FoundSheet], list[NoSheet]]:
+    """The sheets of a commit, and what is wrong with the others.  A sheet is given those values that it has parameters for."""
+    found: dict[str, FoundSheet] = {}
+    wrong: list[NoSheet] = []
+    paths = sorted(name for name in commit.files if name.endswith(_ENDINGS))
+    if len(paths) > _MOST_LOOKED_AT:
+        raise Refused(
+            f"The folder holds {len(paths)} files of YAML.",
+            advice="Name the folder that holds the sheets.",
+            code="too-large",
+        )
+    for path in paths:
+        try:
+            sheet = _sheet(commit, path, values)
+            if sheet is None:
+                continue
+            name = sheet.checked.need().sheet
+            if name in found:
+                raise Refused(f"{found[name].path} is the sheet {name} already.")
+            if len(found) >= MOST_SHEETS:
+                raise Refused(f"There are more than {MOST_SHEETS} sheets.")
+            found[name] = sheet
+        except BathotypeError as error:
+            wrong.append(NoSheet(path, error.message))
+    return list(found.values()), wrong
+
+
+def _sheet(commit: Files, path: str, values: Mapping[str, Scalar]) -> FoundSheet | None:
+    try:
+        text = commit.read(path, 4 * MOST_CHARACTERS).decode()
+    except UnicodeDecodeError:
+        return None
+    if not _SHEET.search(text):
+        return None
+    bare = read_sheet(text).need()
+    mine = {name: value for name, value in values.items() if name in bare.parameters}
+    checked = read_sheet(text, mine)
+    sheet = checked.need()
+    home = posixpath.dirname(path)
+    files = {name: posixpath.normpath(posixpath.join(home, about.file)) for name, about in sheet.payload.items()}
+    missing = [f"{name} ({sheet.payload[name].file})" for name, where in files.items() if where not in commit.files]
+    if missing:
+        raise NotFound(f"Of the payload {', '.join(missing)} is not there.", code="payload-missing")
+    now = Lock(sheet=sheet.sheet, payload={name: _locked(commit, name, where) for name, where in files.items()})
+    check_lock(_lock(commit, f"{path}.lock"), now)
+    return FoundSheet(path, text, mine, checked, now.payload, files)
+
+
+def _locked(commit: Files, name: str, path: str) -> Locked:
+    data = commit.read(path, MOST_PAYLOAD)
+    if not data:
+        raise Refused(f"{name} of the payload is empty.", code="payload-empty")
+    if data.startswith(_POINTER):
+        raise Refused(
+            f"{path} is a pointer to a file that is not in the repository.", advice="Put the file itself there."
+        )
+    return Locked(bytes=len(data), sha256=hashlib.sha256(data).hexdigest())
+
+
+def _lock(commit: Files, path: str) -> Lock | None:
+    return read_lock(commit.read(path, MOST_CHARACTERS).decode("utf-8", "replace")) if path in commit.files else None
+
+
+def told(wrong: Sequence[NoSheet]) -> str:
+    """What is wrong, in a sentence."""
+    more = f", and {len(wrong) - 3} more" if len(wrong) > 3 else ""
+    return "; ".join(f"{one.path}: {one.why.splitlines()[-1]}" for one in wrong[:3]) + more
