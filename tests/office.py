@@ -97,6 +97,7 @@ class Office:
             "regions": {name: {"site": "memory://", "store": f"file://{folder}/stores/{name}"} for name in REGIONS},
             "accounts": {name: {"token": name, "tags": {"owner": name, "purpose": "images"}} for name in ACCOUNTS},
             "links": {"skerry-1/fjord-2": {"distance_ms": 18.0}, "skerry-1/lagoon-3": {"distance_ms": 95.0}},
+            "repositories": {"hosts": ["127.0.0.1"], "folders": [f"{folder}/git"]},
             "host_account": OWNER,
         }
         (folder / "regions.yaml").write_text(str(places))  # a mapping of plain values reads the same as YAML

@@ -26,6 +26,8 @@ from tests.office import Office
 ENDLESS = re.compile("/events$(?<!/v1/events)|/feed$")
 # Without a token by their nature: they are how one gets one.
 OPEN = {"/session/ways", "/session", "/session/oidc", "/session/oidc/callback", "/invitations/acceptance"}
+# Git hosts sign what they send with a repository's key.
+OPEN |= {"/pushes/{repository}"}
 PASSWORD = "nine grey herons wade"
 
 
@@ -61,6 +63,7 @@ def ours(shared_office: Office) -> dict[str, str]:
         share = client.share(subject="walked", consumer="harbour-watch")
         client.save_first_boot("walked", FirstBoot())
         token = client.make_token(name="walked", robot="tide-core-demo", days=1)
+        repository = client.connect_repository("walked", f"file://{shared_office.folder}/git/walked")
         upload = shared_office.http().post("/uploads", json={"name": "x", "size": 9, "region": "skerry-1"}).json()
     with shared_office.database.sessions.begin() as session:
         raise_alert(
@@ -71,7 +74,7 @@ def ours(shared_office: Office) -> dict[str, str]:
         "reference": reference, "name": "walked", "machine": "gauge-seed-01", "region": "skerry-1", "operation_id": operation.id,
         "instance": "walked-01", "share": share.id, "token": token.id, "upload": upload["id"], "user": "tide-core-demo",
         "mark": "stable", "finding": "none", "number": "0", "key": "0123456789abcdef", "account": "tide-core",
-        "alert": alert, "operation": operation.id,
+        "alert": alert, "operation": operation.id, "repository": repository.id,
     }  # fmt: skip
 
 

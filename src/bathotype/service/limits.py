@@ -18,13 +18,16 @@ from bathotype.service.access.principals import SESSION_COOKIE
 from bathotype.service.problems import problem
 
 _KIB, _MIB = 1024, 1024 * 1024
-#: Bytes of a body: from who shows nothing, from others (a step of an edit may hold 24 MiB), and of one part of a file.
-MOST_UNSIGNED, MOST_SIGNED, MOST_PART = 64 * _KIB, 32 * _MIB, 8 * _MIB
+#: Bytes of a body: from who shows nothing, from others (a step of an edit may hold 24 MiB), of one part of a file, and of
+#: what says that somebody pushed.
+MOST_UNSIGNED, MOST_SIGNED, MOST_PART, MOST_PUSH = 64 * _KIB, 32 * _MIB, 8 * _MIB, 2 * _MIB
 _PART = re.compile(r"/api/v1/uploads/[^/]+/parts/[^/]+")
 #: Seconds without a byte, and for a whole body; a large one has a second more for each 64 KiB.
 _SILENCE, _WHOLE = 20.0, 30.0
 #: Where anybody may send something.
 _OPEN = ("/api/v1/session", "/api/v1/session/oidc", "/api/v1/invitations/acceptance")
+#: What git hosts send, which may show a signature instead of a token.
+_PUSH = re.compile(r"/api/v1/pushes/[^/]+")
 _HEADERS = {
     b"x-content-type-options": b"nosniff",
     b"referrer-policy": b"no-referrer",
@@ -48,6 +51,7 @@ class Limited:
         carries = headers.get(b"content-length", b"0") != b"0" or b"transfer-encoding" in headers
         signed = b"authorization" in headers or SESSION_COOKIE.encode() in headers.get(b"cookie", b"")
         most = MOST_PART if _PART.fullmatch(scope["path"]) else MOST_SIGNED if signed else MOST_UNSIGNED
+        most = MOST_PUSH if _PUSH.fullmatch(scope["path"]) else most
         refused = _refusal(scope, headers, most, signed=signed or not carries)
         app = self._app if refused is None else refused
         await app(scope, _counted(scope, receive, most) if carries else receive, _sending(scope, send))
@@ -58,7 +62,7 @@ def _refusal(scope: Scope, headers: dict[bytes, bytes], most: int, *, signed: bo
     request, path, told = Request(scope), scope["path"], headers.get(b"content-length", b"0")
     if "\0" in path or b"%00" in scope.get("query_string", b""):
         return problem(request, 422, "Not valid", "The address holds a NUL character.", "invalid")
-    if not signed and path not in _OPEN and path.startswith("/api/"):
+    if not signed and path not in _OPEN and not _PUSH.fullmatch(path) and path.startswith("/api/"):
         advice = "Send `Authorization: Bearer TOKEN`."
         return problem(request, 401, "Not signed in", "This call needs a token.", "not-signed-in", advice)
     if not told.isdigit() or len(told) > 15 or int(told) > most:

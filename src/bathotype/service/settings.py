@@ -104,6 +104,17 @@ class MessagePlaces(BaseModel):
     mail_to: list[str] = Field(default=[], description="Addresses that mail may go to, such as `*@tide.example`.")
 
 
+class RepositoryPlaces(BaseModel):
+    """Which git repositories may be read; none unless it is named."""
+
+    model_config = ConfigDict(extra="forbid")
+
+    hosts: list[str] = Field(default=[], description="Hosts, by https and ssh; `*` stands for any part of a name.")
+    folders: list[Path] = Field(default=[], description="Folders of the worker's host in which repositories are.")
+    known_hosts: list[str] = Field(default=[], description="Host keys for ssh: lines as sshd(8) has them.")
+    authorities: Path | None = Field(default=None, description="Certificates (PEM) in the place of the system's.")
+
+
 class Places(BaseModel):
     """The regions file: where regions are and how accounts reach their sites.  It holds secrets: mode 0600."""
 
@@ -115,6 +126,7 @@ class Places(BaseModel):
     links: dict[str, LinkLimits] = Field(default={}, description="Keys are 'one/other'; they hold both ways.")
     oidc: OidcAccess | None = None
     messages: MessagePlaces = MessagePlaces()
+    repositories: RepositoryPlaces = RepositoryPlaces()
     host_account: str | None = Field(default=None, description="Its stewards set launch rules for all accounts.")
 
     def link(self, one: str, other: str) -> LinkLimits:

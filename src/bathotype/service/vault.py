@@ -48,6 +48,17 @@ class Vault:
             audit.record(session, account_id, "bathotype", "secrets.used", operation, after={"names": sorted(found)})
         return found
 
+    def peek(self, session: Session, account_id: str, name: str, *, operation: str) -> str:
+        """One value, opened, for what the service does again and again: when, and for what, is kept with the secret alone.
+
+        Raises `NotFound`, `Unavailable`.
+        """
+        row = session.get(Secret, (account_id, name))
+        if row is None:
+            raise NotFound(f"There is no secret {name}.", advice=f"A steward sets it: `bathotype secrets set {name}`.")
+        row.used_at, row.used_by = utcnow(), operation
+        return self.opened({name: row.sealed})[name]
+
     def opened(self, sealed: Mapping[str, str]) -> dict[str, str]:
         """The values themselves.  Raises `Unavailable` on a host that has another secret file."""
         try:

@@ -148,10 +148,12 @@ class BuildRun(Answer):
     created_at: datetime
     ended_at: datetime | None
     error: str = ""
-    cause: Literal["", "schedule", "base"] = Field(
-        default="", description="Why it began by itself: a date of its schedule, or a release of its base."
+    cause: Literal["", "schedule", "base", "push"] = Field(
+        default="", description="Why it began by itself: a date of its schedule, a release of its base, or a push."
     )
     saved_number: int | None = Field(default=None, description="Which text of the saved sheet it was.")
+    repository: str = Field(default="", description="The address of the repository that the sheet came from.")
+    commit: str = Field(default="", description="The commit that brought this text of it.")
 
 
 class KeptMachine(Answer):

@@ -49,6 +49,7 @@ class SavedText(Answer):
     note: str
     saved_by: str
     saved_at: datetime
+    commit: str = Field(default="", description="The commit that brought it, where it comes from a repository.")
 
 
 class SavedSheet(Revised):
@@ -61,6 +62,11 @@ class SavedSheet(Revised):
     base: str
     line: str = Field(description="The line of the versions that it makes.")
     after_base: bool = Field(description="Whether it runs after a release of its base.")
+    after_push: bool = Field(description="Whether it runs after a push that changes it.")
+    repository: str = Field(description="The repository that it comes from; empty where it is kept by hand.")
+    path: str = Field(description="Its file there.")
+    commit: str = Field(description="The commit that brought its current text.")
+    withdrawn: bool = Field(description="Whether it is not in its repository any more: it does not run by itself then.")
     paused: bool
     next_at: datetime | None = Field(description="When it runs next by itself.")
     noted: str = Field(description="What came of the last time that it was to run by itself, where that made no run.")

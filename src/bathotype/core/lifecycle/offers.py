@@ -294,13 +294,16 @@ def _listing(names: tuple[str, ...]) -> str:
 
 @dataclass(frozen=True)
 class SheetFacts:
-    """What the offers of a saved sheet depend on; ``scheduled`` says that it runs by itself unless it is paused."""
+    """What the offers of a saved sheet depend on; ``scheduled`` says that it runs by itself unless it is paused, and
+    ``repository`` where it comes from."""
 
     name: str
     line: str
     scheduled: bool
     paused: bool
     running: bool
+    repository: str = ""
+    withdrawn: bool = False
 
 
 def sheet_offers(caller: Caller, facts: SheetFacts) -> list[Offer]:
@@ -311,9 +314,18 @@ def sheet_offers(caller: Caller, facts: SheetFacts) -> list[Offer]:
 def _sheet_offers(facts: SheetFacts) -> Iterator[Offer]:
     meanwhile = ("A run of it goes on: another one begins beside it.",) if facts.running else ()
     yield Offer("run", "Run it now", True, (f"It makes the next version of {facts.line}.", *meanwhile))
-    yield Offer("change", "Change it", True, ("The text before stays, and can be looked at.",))
-    if facts.paused:
+    if facts.repository:
+        yield Offer(
+            "change", "Change it", False, (f"It comes from the repository {facts.repository}: change it there.",)
+        )
+    else:
+        yield Offer("change", "Change it", True, ("The text before stays, and can be looked at.",))
+    if facts.withdrawn:
+        why = f"It is not in the repository {facts.repository} any more, and does not run by itself."
+        yield Offer("pause", "Pause it", False, (why,))
+    elif facts.paused:
         yield Offer("resume", "Let it run by itself again", True, ("From its next date on.",))
     elif facts.scheduled:
         yield Offer("pause", "Pause it", True, ("It runs when somebody asks, and not by itself.",))
-    yield Offer("drop", "Remove it", True, ("With every text that it had. Its runs, and what they made, stay.",))
+    back = ("The next commit of its repository brings it back.",) if facts.repository and not facts.withdrawn else ()
+    yield Offer("drop", "Remove it", True, ("With every text that it had. Its runs, and what they made, stay.", *back))

@@ -1,4 +1,4 @@
-"""When a saved sheet runs by itself: on days at a time, by cron's five fields, and after its base is released.
+"""When a saved sheet runs by itself: on days at a time, by cron's five fields, after a release of its base, after a push.
 
 A date is a clock time in a zone of the tz database, and it stays that over changes between summer and winter time: a time
 that the clock skips is at the end of the skipped hour, one that the clock shows twice is the first of the two.
@@ -59,6 +59,9 @@ class When(Part):
     schedule: list[Time] = Field(default=[], max_length=20)
     zone: str = Field(default="Etc/UTC", max_length=64, description="The time zone of the schedule.")
     after_base: bool = Field(default=False, description="Run it when a newer version of its base is released.")
+    after_push: bool = Field(
+        default=False, description="Run it when a push has changed it, its values or its payload in its repository."
+    )
     unless_same: bool = Field(
         default=True, description="End as nothing new where a version was built of all the same already."
     )
@@ -75,8 +78,8 @@ class When(Part):
 
     @model_validator(mode="after")
     def _something(self) -> When:
-        if not self.schedule and not self.after_base:
-            raise ValueError("it says no time: give a schedule, or after_base")
+        if not self.schedule and not self.after_base and not self.after_push:
+            raise ValueError("it says no time: give a schedule, after_base or after_push")
         return self
 
     def dates(self, after: datetime) -> Iterator[datetime]:

@@ -12,13 +12,18 @@ from bathotype.service.access.principals import Principal
 from bathotype.service.answers.operations import offers_answer
 from bathotype.service.answers.views import offers_caller
 from bathotype.service.builds.saved import files_of, saved_text, sheet_of, still_running, text_of
-from bathotype.service.records import BuildRun, Operation, SavedSheet, SheetText
+from bathotype.service.records import BuildRun, Operation, Repository, SavedSheet, SheetText
 from bathotype.service.records.base import utcnow
 from bathotype.wire import builds as wire
 from bathotype.wire import savedsheets
 
 #: How many runs a saved sheet is shown with, and how many dates.
 _RUNS, _DATES = 12, 5
+_TOLD = (
+    "name", "number", "base", "line", "after_base", "after_push", "paused", "next_at", "noted", "noted_at", "path",
+    "withdrawn",
+)  # fmt: skip
+_HOMES = select(Repository.id, Repository.name)
 
 
 def run_fields(row: BuildRun, operation: Operation) -> dict[str, Any]:
@@ -36,6 +41,8 @@ def run_fields(row: BuildRun, operation: Operation) -> dict[str, Any]:
         "error": (operation.error or {}).get("message", ""),
         "cause": row.cause,
         "saved_number": row.saved_number,
+        "repository": row.repository,
+        "commit": row.commit,
     }
 
 
@@ -65,7 +72,15 @@ def saved_details(
         offers=offers_answer(
             sheet_offers(
                 offers_caller(caller),
-                SheetFacts(saved.name, saved.line, when is not None, saved.paused, still_running(session, saved)),
+                SheetFacts(
+                    saved.name,
+                    saved.line,
+                    when is not None,
+                    saved.paused,
+                    still_running(session, saved),
+                    fields["repository"],
+                    saved.withdrawn,
+                ),
             )
         ),
     )
@@ -79,12 +94,13 @@ def _fields(session: Session, account_id: str, rows: list[SavedSheet]) -> list[d
     texts = {
         text.sheet_id: text for text in session.scalars(current.where(SavedSheet.id.in_([row.id for row in rows])))
     }
+    theirs = _HOMES.where(Repository.id.in_([row.repository_id for row in rows if row.repository_id]))
+    homes = dict(session.execute(theirs).tuples().all())
     return [
         {
-            **{
-                name: getattr(row, name)
-                for name in ("name", "number", "base", "line", "after_base", "paused", "next_at", "noted", "noted_at")
-            },
+            **{name: getattr(row, name) for name in _TOLD},
+            "repository": homes.get(row.repository_id or "", ""),
+            "commit": texts[row.id].commit,
             "saved_by": texts[row.id].saved_by,
             "saved_at": texts[row.id].saved_at,
             "runs": runs.get(row.name, []),

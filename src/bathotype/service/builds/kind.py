@@ -83,6 +83,8 @@ class BuildParams(CaptureParams):
     base_digest: str
     sheet: str
     sheet_digest: str
+    repository: str = ""
+    commit: str = ""
     machine_size: str
     values: dict[str, Scalar] = {}
     payload: dict[str, PayloadSource] = {}
@@ -308,6 +310,7 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
             "base_digest": params.base_digest,
             "values": params.values,
             "payload": {name: about.sha256 for name, about in params.payload.items()},
+            **({"repository": params.repository, "commit": params.commit} if params.commit else {}),
         }
         self.save()
 

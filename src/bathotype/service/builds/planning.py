@@ -168,8 +168,12 @@ def _same(session: Session, caller: Principal, body: wire.BuildRequest, asked: A
     return reference_of(found) if found is not None else None
 
 
-def record_build(session: Session, reach: Reach, caller: Principal, body: wire.BuildRequest, asked: Asked) -> Operation:
-    """Record the run.  Raises `Refused` with every obstacle."""
+def record_build(
+    session: Session, reach: Reach, caller: Principal, body: wire.BuildRequest, asked: Asked, *,
+    repository: str = "", commit: str = "",
+) -> Operation:  # fmt: skip
+    """Record the run.  ``repository`` and ``commit`` say where the sheet comes from.  Raises `Refused` with every
+    obstacle."""
     sheet = asked.sheet
     plan = plan_build(session, reach, caller, body, asked, lock=True)
     if body.unless_same and plan.same_as:
@@ -199,6 +203,8 @@ def record_build(session: Session, reach: Reach, caller: Principal, body: wire.B
         machine_size=plan.machine_size,
         sheet=body.sheet,
         sheet_digest=asked.checked.digest,
+        repository=repository,
+        commit=commit,
         values=dict(asked.checked.values),
         keep_seconds=body.keep_on_failure,
         payload={name: _source(session, caller, name, given) for name, given in body.payload.items()},
@@ -216,6 +222,8 @@ def record_build(session: Session, reach: Reach, caller: Principal, body: wire.B
             base=plan.base,
             base_digest=base.content_digest,
             steps=unbegun(sheet),
+            repository=repository,
+            commit=commit,
         )
     )
     return row

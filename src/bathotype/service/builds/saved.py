@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from datetime import datetime, timedelta
 from difflib import unified_diff
 from typing import Literal
@@ -9,7 +10,7 @@ from typing import Literal
 from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
-from bathotype.core.errors import BathotypeError, Invalid, NotFound
+from bathotype.core.errors import BathotypeError, Invalid, NotFound, Refused
 from bathotype.core.lifecycle.references import parse_reference
 from bathotype.core.sheets.sheet import Checked, Sheet, read_sheet
 from bathotype.core.store.chunks import digest
@@ -17,7 +18,7 @@ from bathotype.service import audit
 from bathotype.service.access.principals import Principal
 from bathotype.service.builds.planning import Asked, payload_faults, record_build
 from bathotype.service.reach import Reach
-from bathotype.service.records import BuildRun, Operation, SavedSheet, SheetFile, SheetText, Upload, Version
+from bathotype.service.records import BuildRun, Operation, Repository, SavedSheet, SheetFile, SheetText, Upload, Version
 from bathotype.service.records.base import CHANGE, REST, new_id, utcnow
 from bathotype.service.shares import find_usable
 from bathotype.wire.builds import BuildRequest, PayloadGiven
@@ -29,6 +30,20 @@ BY_ITSELF = "sheet-schedule"
 MISSED_AFTER = timedelta(minutes=10)
 NOT_STARTED = "sheet-not-started"
 _MOST_COMPARED = 2000
+
+
+@dataclass(frozen=True)
+class Origin:
+    """Where a text comes from: the repository by its id and address, the commit, and the path in it.
+
+    ``first`` says that the repository was never read before: then its texts are no push.
+    """
+
+    repository: str
+    address: str
+    commit: str
+    path: str
+    first: bool
 
 
 # Keeping
@@ -72,10 +87,19 @@ def readable(name: str, body: SaveSheetRequest) -> Checked:
     return checked
 
 
-def save(session: Session, caller: Principal, saved: SavedSheet | None, body: SaveSheetRequest, checked: Checked) -> SavedSheet:  # fmt: skip
+def save(
+    session: Session, caller: Principal, saved: SavedSheet | None, body: SaveSheetRequest, checked: Checked,
+    origin: Origin | None = None,
+) -> SavedSheet:  # fmt: skip
     """Add a text to a sheet, or make the sheet.  One that is the same as the current text, with values and files, is that
     text.  ``saved`` is locked."""
     sheet = checked.need()
+    if saved is not None:
+        _refuse_two_homes(session, saved, origin)
+        if origin is not None and saved.repository_id is not None:
+            saved.path, back, saved.withdrawn = origin.path, saved.withdrawn, False
+            if back and not saved.paused:
+                saved.next_at = next_date(sheet, utcnow())
     uploads = {name: _upload(session, caller, name, given) for name, given in body.payload.items()}
     if saved is None:
         saved = SavedSheet(id=new_id("sh"), account_id=caller.account_id, name=sheet.sheet, number=0, noted="")
@@ -85,8 +109,12 @@ def save(session: Session, caller: Principal, saved: SavedSheet | None, body: Sa
     saved.number += 1
     saved.base, saved.line = sheet.base, sheet.result.line
     saved.after_base = when is not None and when.after_base
+    saved.after_push = when is not None and when.after_push
     if saved.after_base:
         _refuse_ring(session, caller, saved)
+    if origin is not None:
+        saved.repository_id, saved.path = origin.repository, origin.path
+        saved.pushed = when is not None and when.after_push and not origin.first
     if not saved.paused:
         saved.next_at = next_date(sheet, utcnow())
     saved.base_seen = _base_now(session, caller, sheet)
@@ -95,7 +123,8 @@ def save(session: Session, caller: Principal, saved: SavedSheet | None, body: Sa
     session.add(
         SheetText(
             sheet_id=saved.id, number=saved.number, text=body.sheet, digest=checked.digest, values=dict(checked.values),
-            note=body.note, saved_by=caller.actor,
+            note=body.note, saved_by=caller.actor, repository=origin.address if origin else "",
+            commit=origin.commit if origin else "",
         )
     )  # fmt: skip
     session.flush()
@@ -108,8 +137,31 @@ def save(session: Session, caller: Principal, saved: SavedSheet | None, body: Sa
         )  # fmt: skip
     audit.clear_alert(session, caller.account_id, NOT_STARTED, saved.name)
     after = {"number": saved.number, "digest": checked.digest, "note": body.note}
+    if origin is not None:
+        after |= {"repository": origin.address, "commit": origin.commit}
     audit.record(session, caller.account_id, caller.actor, "sheet.saved", saved.name, after=after)
     return saved
+
+
+def _refuse_two_homes(session: Session, saved: SavedSheet, origin: Origin | None) -> None:
+    """A sheet is kept by hand, or comes from one repository."""
+    if saved.repository_id == (origin.repository if origin is not None else None):
+        return
+    home = session.get(Repository, saved.repository_id) if saved.repository_id else None
+    if origin is not None and home is None and text_of(session, saved).repository == origin.address:
+        saved.repository_id = origin.repository  # it was forgotten, and is connected again
+        return
+    if home is not None:
+        raise Refused(
+            f"The sheet {saved.name} comes from the repository {home.name}.",
+            advice="Change it there." if origin is None else "Give one of the two sheets another name.",
+            code="from-a-repository",
+        )
+    raise Refused(
+        f"A sheet {saved.name} is saved here by hand.",
+        advice=f"Drop it (`bathotype sheets drop {saved.name}`) and read the repository again, or rename one of the two.",
+        code="saved-by-hand",
+    )
 
 
 def _upload(session: Session, caller: Principal, name: str, given: PayloadGiven) -> Upload:
@@ -172,8 +224,8 @@ def pause(session: Session, caller: Principal, saved: SavedSheet, paused: bool) 
     sheet = sheet_of(text_of(session, saved))
     saved.paused = paused
     saved.next_at = None if paused else next_date(sheet, utcnow())
-    if not paused:
-        saved.base_seen = _base_now(session, caller, sheet)  # what was released meanwhile is no reason to run
+    if not paused:  # what was released, or pushed, meanwhile is no reason to run
+        saved.base_seen, saved.pushed = _base_now(session, caller, sheet), False
     verb = "paused" if paused else "resumed"
     audit.record(session, caller.account_id, caller.actor, f"sheet.{verb}", saved.name)
 
@@ -216,7 +268,12 @@ def difference(session: Session, old: SheetText, new: SheetText) -> SheetDiffere
 def saved_text(text: SheetText) -> SavedText:
     """A text without what it says."""
     return SavedText(
-        number=text.number, digest=text.digest, note=text.note, saved_by=text.saved_by, saved_at=text.saved_at
+        number=text.number,
+        digest=text.digest,
+        note=text.note,
+        saved_by=text.saved_by,
+        saved_at=text.saved_at,
+        commit=text.commit,
     )
 
 
@@ -239,9 +296,11 @@ def record_run(
     cause: str = "",
 ) -> Operation:  # fmt: skip
     """Record a run of a saved sheet, which is locked.  Raises `Refused` with every obstacle."""
-    row = record_build(session, reach, caller, body, asked)
+    text = text_of(session, saved, number)
+    row = record_build(session, reach, caller, body, asked, repository=text.repository, commit=text.commit)
     run = session.get_one(BuildRun, row.id)
     run.cause, run.saved_number = cause, number
+    saved.pushed = saved.pushed and number != saved.number
     saved.last_run, saved.noted, saved.noted_at = row.id, "", None
     saved.base_seen = row.params["base_id"]
     audit.clear_alert(session, caller.account_id, NOT_STARTED, saved.name)
@@ -249,11 +308,13 @@ def record_run(
 
 
 def cause_of(session: Session, caller: Principal, saved: SavedSheet, now: datetime) -> str:
-    """Why a sheet runs now by itself: ``schedule``, ``base``, or nothing."""
-    if saved.paused:
+    """Why a sheet runs now by itself: ``schedule``, ``push``, ``base``, or nothing."""
+    if saved.paused or saved.withdrawn:
         return ""
     if saved.next_at is not None and saved.next_at <= now:
         return "schedule"
+    if saved.pushed:
+        return "push"
     return "base" if saved.after_base and _base_moved(session, caller, saved) else ""
 
 
@@ -291,11 +352,11 @@ def note(
 def move_on(session: Session, caller: Principal, saved: SavedSheet, now: datetime) -> None:
     """What was a cause is none any more: its next date is the first after now, its base has been seen."""
     sheet = sheet_of(text_of(session, saved))
-    saved.next_at = next_date(sheet, now)
+    saved.next_at, saved.pushed = next_date(sheet, now), False
     saved.base_seen = _base_now(session, caller, sheet) or saved.base_seen
 
 
 def key_of(saved: SavedSheet) -> str:
     """Tells the states of a saved sheet apart that a turn of upkeep looks at."""
-    parts = (saved.number, saved.paused, saved.next_at, saved.base_seen, saved.last_run)
+    parts = (saved.number, saved.paused, saved.next_at, saved.pushed, saved.base_seen, saved.last_run)
     return digest(repr(parts).encode()).hex()

@@ -35,6 +35,7 @@ from bathotype.service.records.history import CountSample, InstanceCount
 from bathotype.service.records.messages import Delivery, Subscription
 from bathotype.service.records.operations import LogLine, Operation, OperationStep
 from bathotype.service.records.regions import Arrival, Link, Placement
+from bathotype.service.records.repositories import Repository
 from bathotype.service.records.secrets import Secret
 from bathotype.service.records.sharing import Allowance, Notice, PoolLine, RuleRow, Share
 from bathotype.service.records.sheets import SavedSheet, SheetFile, SheetText
@@ -79,6 +80,7 @@ __all__ = [
     "Placement",
     "PoolLine",
     "Replica",
+    "Repository",
     "RuleRow",
     "SavedSheet",
     "Secret",

@@ -26,7 +26,10 @@ class BuildRun(Base):
     base: Mapped[str]
     base_digest: Mapped[str]
     steps: Mapped[list[Any]]
-    #: Why it began: empty where somebody asked for it, `schedule`, or `base` after a release of its base.
+    #: Why it began: empty where somebody asked for it, `schedule`, `base` after a release of its base, `push`.
     cause: Mapped[str] = mapped_column(default="", server_default="")
     #: Which text of the saved sheet it was.
     saved_number: Mapped[int | None]
+    #: The address of the repository that the text comes from, and its commit.
+    repository: Mapped[str] = mapped_column(default="", server_default="")
+    commit: Mapped[str] = mapped_column(default="", server_default="")

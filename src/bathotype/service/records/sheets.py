@@ -28,12 +28,19 @@ class SavedSheet(Base):
     base: Mapped[str]
     line: Mapped[str]
     after_base: Mapped[bool]
+    after_push: Mapped[bool] = mapped_column(default=False, server_default="false")
     paused: Mapped[bool] = mapped_column(default=False)
     next_at: Mapped[datetime | None]
     base_seen: Mapped[str | None] = mapped_column(String(40))
     last_run: Mapped[str | None] = mapped_column(String(40))
     noted: Mapped[str] = mapped_column(default="")
     noted_at: Mapped[datetime | None]
+    #: Where it comes from; it is not in the newest commit any more where it is withdrawn.
+    repository_id: Mapped[str | None] = mapped_column(ForeignKey("repositories.id", ondelete="SET NULL"), index=True)
+    path: Mapped[str] = mapped_column(default="", server_default="")
+    withdrawn: Mapped[bool] = mapped_column(default=False, server_default="false")
+    #: Whether a push has changed it since it ran, and it asks to run then.
+    pushed: Mapped[bool] = mapped_column(default=False, server_default="false")
 
 
 class SheetText(Base):
@@ -49,6 +56,9 @@ class SheetText(Base):
     note: Mapped[str] = mapped_column(default="")
     saved_by: Mapped[str]
     saved_at: Mapped[datetime] = mapped_column(default=utcnow)
+    #: The address of the repository that it comes from, and the commit that brought it.
+    repository: Mapped[str] = mapped_column(default="", server_default="")
+    commit: Mapped[str] = mapped_column(default="", server_default="")
 
 
 class SheetFile(Base):

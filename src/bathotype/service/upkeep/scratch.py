@@ -1,4 +1,5 @@
-"""Duty: remove the scratch folders of operations that have ended, or that this database does not know."""
+"""Duty: remove the scratch folders of operations that have ended or that this database does not know, and old copies of
+repositories, which somebody who died has left."""
 
 from __future__ import annotations
 
@@ -11,7 +12,7 @@ from bathotype.service.records.base import utcnow
 from bathotype.service.upkeep.duty import Duty, Turn
 from bathotype.wire.operations import ENDED
 
-_FORGOTTEN_SECONDS = 86400
+_FORGOTTEN_SECONDS, _READING_SECONDS = 86400, 3600
 
 
 def _run(turn: Turn) -> None:
@@ -21,10 +22,11 @@ def _run(turn: Turn) -> None:
         with turn.database.reads() as session:
             state = session.scalar(select(Operation.state).where(Operation.id == item.name))
         try:
-            old = utcnow().timestamp() - item.stat().st_mtime > _FORGOTTEN_SECONDS
+            age = utcnow().timestamp() - item.stat().st_mtime
         except FileNotFoundError:  # its operation has just ended
             continue
-        if item.name.startswith("op-") and (state in ENDED or (state is None and old)):
+        forgotten = state in ENDED or (state is None and age > _FORGOTTEN_SECONDS)
+        if (item.name.startswith("op-") and forgotten) or (item.name.startswith("git-") and age > _READING_SECONDS):
             shutil.rmtree(item, ignore_errors=True)
 
 

@@ -1,4 +1,4 @@
-"""Duty: run saved sheets at their dates, and after releases of their bases."""
+"""Duty: run saved sheets at their dates, after releases of their bases, and after pushes."""
 
 from __future__ import annotations
 
@@ -21,7 +21,8 @@ _PATIENCE = 6 * saved.MISSED_AFTER
 def _run(turn: Turn) -> None:
     now = utcnow()
     with turn.database.reads() as session:
-        due = select(SavedSheet.id).where(~SavedSheet.paused, or_(SavedSheet.next_at <= now, SavedSheet.after_base))
+        asks = or_(SavedSheet.next_at <= now, SavedSheet.after_base, SavedSheet.pushed)
+        due = select(SavedSheet.id).where(~SavedSheet.paused, ~SavedSheet.withdrawn, asks)
         ids = session.scalars(due.order_by(SavedSheet.next_at, SavedSheet.id)).all()
     for sheet_id in ids:
         with turn.alone(f"sheet {sheet_id}"):
@@ -49,7 +50,7 @@ def _look(turn: Turn, sheet_id: str, now: datetime) -> None:
         too_late = cause == "schedule" and row.next_at is not None and now - row.next_at > _PATIENCE
         number, request = text.number, saved.request_of(session, text)
         request.unless_same = when is None or when.unless_same
-    if busy and cause == "base":
+    if busy and cause != "schedule":
         return  # it is looked at again when that run has ended
     why = "its date was missed, and is skipped" if missed else "its earlier run had not ended" if busy else ""
     problem: BathotypeError | None = None
