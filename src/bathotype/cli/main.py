@@ -69,6 +69,7 @@ COMMANDS: dict[str, tuple[str, str]] = {
     "operations": ("operations", "durable pieces of work"),
     "events": ("operations", "the audit trail"),
     "alerts": ("operations", "conditions that need attention"),
+    "repositories": ("repositories", "git repositories that build sheets come from"),
     "messages": ("messages", "who is told of what happens, by webhook or mail"),
     "auth": ("access", "sign in, and the tokens that programs use"),
     "members": ("access", "who may act for the account"),

@@ -19,6 +19,7 @@ from bathotype.client.fleet import FleetCalls
 from bathotype.client.images import ImageCalls
 from bathotype.client.overview import OverviewCalls
 from bathotype.client.regions import RegionCalls
+from bathotype.client.repositories import RepositoryCalls
 from bathotype.client.savedsheets import SavedSheetCalls
 from bathotype.client.secrets import SecretCalls
 from bathotype.client.sharing import SharingCalls
@@ -40,6 +41,7 @@ class Client(
     ImageCalls,
     OverviewCalls,
     RegionCalls,
+    RepositoryCalls,
     SavedSheetCalls,
     SecretCalls,
     SharingCalls,

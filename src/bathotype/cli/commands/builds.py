@@ -194,6 +194,7 @@ def _show(client: Client, given: argparse.Namespace) -> None:
             ("sheet", f"{run.sheet} (blake3:{run.digest[:16]})"),
             ("made" if run.state == "succeeded" else "to make", run.reference),
             ("from", f"{run.base} ({run.base_digest[:23]})"),
+            ("commit", f"{run.commit[:12]} of {run.repository}" if run.commit else None),
             ("state", run.state),
             ("why", run.error or None),
             *((f"value {name}", value) for name, value in run.values.items()),

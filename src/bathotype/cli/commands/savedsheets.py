@@ -130,10 +130,11 @@ def _last(runs: list[BuildRun]) -> str:
 
 
 def _next(saved: SavedSheet) -> str:
-    if saved.paused:
-        return "paused"
+    if saved.paused or saved.withdrawn:
+        return "paused" if saved.paused else "not in its repository any more"
     found = [_moment(saved.next_at)] if saved.next_at else []
-    return ", ".join([*found, *(["after its base"] if saved.after_base else [])])
+    found += ["after its base"] if saved.after_base else []
+    return ", ".join([*found, *(["after a push"] if saved.after_push else [])])
 
 
 def _show(client: Client, given: argparse.Namespace) -> None:
@@ -146,6 +147,8 @@ def _show(client: Client, given: argparse.Namespace) -> None:
         [
             ("sheet", f"{saved.name}, text {saved.number}"),
             ("saved", f"{_moment(saved.saved_at)} by {saved.saved_by}"),
+            ("repository", f"{saved.repository}: {saved.path}" if saved.repository else None),
+            ("commit", saved.commit or None),
             ("makes", saved.line),
             ("from", saved.base),
             *((f"value {name}", value) for name, value in saved.values.items()),
@@ -166,7 +169,7 @@ def _show(client: Client, given: argparse.Namespace) -> None:
     return None
 
 
-_CAUSES = {"": "", "schedule": "its date", "base": "its base moved"}
+_CAUSES = {"": "", "schedule": "its date", "base": "its base moved", "push": "a push"}
 
 
 def _difference(client: Client, given: argparse.Namespace) -> None:
