@@ -33,6 +33,14 @@ export function BuildSteps({ operation, ended }: { operation: string; ended: boo
             name,
             <Short key={name} text={`sha256:${sha256}`} keep={16} />,
           ]),
+          [
+            "Commit",
+            data.commit && (
+              <span key="c">
+                <Short text={data.commit} keep={12} /> of {data.repository}
+              </span>
+            ),
+          ],
           ["Delivered", data.delivered.join(", ")],
           [
             "Its machine stays",

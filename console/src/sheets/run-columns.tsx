@@ -6,7 +6,7 @@ import type { Column } from "~/parts/table";
 import { span, to } from "~/parts/text";
 
 type Run = Schema["BuildRun"];
-const causes = { "": "", schedule: "its date", base: "its base moved" };
+const causes = { "": "", schedule: "its date", base: "its base moved", push: "a push" };
 
 export const took = (run: Run) =>
   run.ended_at ? span((Date.parse(run.ended_at) - Date.parse(run.created_at)) / 1000) : "";

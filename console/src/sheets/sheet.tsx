@@ -35,7 +35,7 @@ export function Component() {
   return (
     <Page aside={<Offers offers={sheet.offers} act={act} />}>
       <Says under={sheet.noted ? `Last time it made no run: ${sheet.noted}` : undefined}>
-        {`${sheet.name} makes versions of ${sheet.line} from ${sheet.base}; it ${sheet.paused ? "is paused" : `runs ${sheet.next_at ? "next " : ""}${nextRun(sheet)}`}.`}
+        {`${sheet.name} makes versions of ${sheet.line} from ${sheet.base}; it ${sheet.paused ? "is paused" : sheet.withdrawn ? "is not in its repository any more" : `runs ${sheet.next_at ? "next " : ""}${nextRun(sheet)}`}.`}
       </Says>
       {problem !== null && <ProblemShown problem={problem} />}
       <Facts
@@ -53,6 +53,8 @@ export function Component() {
               {iec(file.bytes)}, <Short text={`sha256:${file.sha256}`} keep={16} />
             </span>,
           ]),
+          ["Repository", sheet.repository && `${sheet.repository}: ${sheet.path}`],
+          ["Commit", sheet.commit && <Short key="c" text={sheet.commit} keep={12} />],
           ["Next dates, in your time", sheet.dates.map(ahead).join("; ")],
           ["Time zone of its dates", sheet.zone],
           [

@@ -8,6 +8,7 @@ import { Says } from "~/parts/sentence";
 import { ChosenTable, Table } from "~/parts/table";
 import { ahead, plural, to } from "~/parts/text";
 import { nextRun } from "./next-run";
+import { Repositories } from "./repositories";
 import { History, Made, runColumns } from "./run-columns";
 import { ChangeDialog } from "./sheet-dialogs";
 
@@ -87,6 +88,7 @@ export function Component() {
           <More pages={saved} />
         </>
       )}
+      <Repositories />
       {runs.rows.length > 0 && (
         <>
           <Heading>Runs</Heading>

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import random
+import time
 from collections.abc import Callable
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import suppress
@@ -19,7 +20,7 @@ import yaml
 from sqlalchemy import insert, select
 
 from bathotype.client import Client, OperationFailed
-from bathotype.core.errors import BathotypeError
+from bathotype.core.errors import BathotypeError, Unavailable
 from bathotype.core.lifecycle.purpose import Capacity, Purpose
 from bathotype.core.lifecycle.rules import LaunchRule
 from bathotype.demo.people import make_people
@@ -35,6 +36,8 @@ from bathotype.wire.builds import PayloadGiven
 from bathotype.wire.operations import Operation
 
 _DAYS = 120
+#: How often it is asked whether the repository was looked at, twice a second.
+_LOOKS = 120
 _COLLECTOR = "gauge-collector"
 #: Days ago on which each version was released, and how many instances of it run today.
 _RELEASED = {"1.0.0": 118, "1.1.0": 90, "1.2.0": 62, "1.3.0": 21}
@@ -91,6 +94,7 @@ def live(system: DemoSystem, say: Callable[[str], None]) -> None:
         hook = f"{system.site_url}/letterbox/pipeline"
         core.subscribe("pipeline", url=hook, events=["version.released", "operation.failed", "sheet.*"])
         _builds(core)
+        _repository(core, system.repository)
         with ThreadPoolExecutor(6) as threads:
             for launched in [threads.submit(launch) for launch in _launches(core, watch)]:
                 launched.result()
@@ -180,6 +184,21 @@ def _builds(client: Client) -> None:
     client.save_sheet("gauge-charts", failing, note="Tools for charts.")
     with suppress(OperationFailed, BathotypeError):
         _done(client, client.run_sheet("gauge-charts", region="skerry-1"))
+
+
+def _repository(client: Client, folder: Path) -> None:
+    """A sheet that comes from a repository, and a run of it."""
+    client.create_line(
+        "gauge-panel", about="Gauge collectors with the panel at the quay; built from the office's repository."
+    )
+    client.connect_repository("office", f"file://{folder.resolve()}", folder="sheets")
+    for _ in range(_LOOKS):
+        if (seen := client.repository("office")).tried_at is not None:
+            break
+        time.sleep(0.5)
+    if not seen.sheets:
+        raise Unavailable(f"The repository of the demo was not read: {seen.problem}")
+    _done(client, client.run_sheet("gauge-panel", region="skerry-1"))
 
 
 def _offer(client: Client) -> None:

@@ -22,6 +22,7 @@ from bathotype.core.firstboot.settings import FirstBoot
 from bathotype.demo.owner import hand_over, service_user
 from bathotype.demo.people import PEOPLE, new_password
 from bathotype.demo.postgres import LocalPostgres
+from bathotype.demo.repository import make_repository
 from bathotype.demo.supervisor import Child, Supervisor
 
 ACCOUNTS = ("tide-core", "harbour-watch", "chart-house")
@@ -192,6 +193,7 @@ class DemoSystem:
             },
             "host_account": ACCOUNTS[0],
             "messages": {"hosts": ["127.0.0.1"]},
+            "repositories": {"hosts": ["127.0.0.1"], "folders": [str((self.data / "git").resolve())]},
             **self._places,
         }
         _write_secret(self.data / "regions.yaml", yaml.safe_dump(places))
@@ -222,6 +224,8 @@ class DemoSystem:
         (self.data / "sheets").mkdir(exist_ok=True)
         for file in SHEETS.iterdir():
             (self.data / "sheets" / file.name).write_text(file.read_text())
+        (self.data / "git").mkdir(exist_ok=True)
+        self.repository = make_repository(self.data / "git")
 
     def client(self, account: str = ACCOUNTS[0]) -> Client:
         """A client for one of the demo's accounts."""
