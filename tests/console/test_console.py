@@ -5,8 +5,10 @@ from __future__ import annotations
 import os
 import re
 import signal
+import subprocess
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from pathlib import Path
 
 import psycopg
 from playwright.sync_api import expect
@@ -91,6 +93,30 @@ def test_a_sheet_is_mended_run_and_paused(desk: Opens) -> None:
     mara.says("it is paused.")
     page.get_by_role("button", name="Let it run by itself again").click()
     mara.says("after a release of its base.")
+
+
+def test_a_repository_is_connected_and_a_push_is_seen(desk: Opens, demo: System, tmp_path: Path) -> None:
+    mara = desk("mara")
+    page = mara.open("/sheets")
+    page.get_by_role("button", name="Connect a repository").click()
+    page.get_by_label("Name", exact=True).fill("copy")
+    page.get_by_label("Address").fill("https://git.tide.example/images")
+    page.get_by_role("button", name="Connect it").click()
+    expect(page.get_by_role("dialog")).to_contain_text("Repositories of git.tide.example may not be read.")
+    page.get_by_role("button", name="Close").click()
+    work = tmp_path / "office"
+    subprocess.run(["git", "clone", "--quiet", demo.repository, work], check=True)
+    (work / "sheets/README.md").write_text("Sheets of the quays.\n")
+    subprocess.run(["git", "-C", work, "add", "--all"], check=True)
+    author = ["-c", "user.name=teo", "-c", "user.email=teo@tide.example"]
+    subprocess.run(["git", "-C", work, *author, "commit", "--quiet", "-m", "A word about the quays"], check=True)
+    subprocess.run(["git", "-C", work, "push", "--quiet"], check=True)
+    page.get_by_role("button", name="Read office").click()
+    row = page.get_by_role("row", name=re.compile("^office"))
+    expect(row).to_contain_text("A word about the quays")
+    row.get_by_role("link", name="gauge-panel").click()
+    mara.says("it runs after a push that changes it.")
+    expect(page.get_by_text("It comes from the repository office: change it there.")).to_be_visible()
 
 
 def test_findings_forbid_a_release_until_each_is_accepted(desk: Opens) -> None:

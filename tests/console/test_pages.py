@@ -28,6 +28,7 @@ PAGES = (
     "/versions/gauge-logger@1.1.0?show=checks",
     "/sheets",
     "/sheets/gauge-logging",
+    "/sheets/gauge-panel",
     "/versions/gauge-collector@1.3.0?show=events",
     "/machines",
     "/machines/skerry-1/gauge-seed-01",
