@@ -80,6 +80,20 @@ class GuestFiles:
         found = [line.split("/")[5] for line in out.splitlines() if line.startswith("/") and line.count("/") >= 6]
         return sorted(name for name in found if name not in ("", ".", ".."))
 
+    def below(self, folder: str) -> list[str]:
+        """The paths of all files below a folder."""
+        found: list[str] = []
+        ahead = [folder]
+        while ahead:
+            here = ahead.pop()
+            out = self._debugfs(self._target, [f'ls -p "{here}"']).stdout
+            for line in out.splitlines():
+                words = line.split("/")
+                if line.startswith("/") and len(words) >= 7 and words[5] not in ("", ".", ".."):
+                    path = f"{here.rstrip('/')}/{words[5]}"
+                    (ahead if words[2].startswith("04") else found).append(path)
+        return sorted(found)
+
     def change(self, edits: Edits) -> None:
         """Make a batch of changes.  Raises `OSError` where debugfs reports a failure."""
         with tempfile.TemporaryDirectory() as folder:

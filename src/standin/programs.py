@@ -5,17 +5,21 @@ They do to the real disk what such programs do, as far as somebody who prepares 
 
 from __future__ import annotations
 
+import fnmatch
 import hashlib
 import io
+import itertools
 import posixpath
+import random
 import re
 import shlex
 import tarfile
+import zlib
 from collections.abc import Callable, Mapping
 from typing import Protocol
 
 from standin.guestfiles import Edits, GuestFiles
-from standin.repository import LISTS, POOL, asks_for_restart, lists
+from standin.repository import ARCHIVES, LISTS, POOL, asks_for_restart, lists
 
 _STATUS = "/var/lib/dpkg/status"
 _WANTS = "/etc/systemd/system/multi-user.target.wants"
@@ -26,6 +30,8 @@ _PORTS = {
     "ssh.service": 22, "gauge-collector.service": 80, "tide-logger.service": 5140, "quay-monitor.service": 9100
 }  # fmt: skip
 Answer = tuple[int, bytes]
+#: A downloaded package has so many bytes, and a few more.
+_DOWNLOAD = 48 * 1024
 
 
 class ProgramError(Exception):
@@ -161,6 +167,28 @@ class Programs:
             self._guest.change(edits)
         return 0, "".join(f"{name}\n" for name in listed).encode() if "-t" in argv else b""
 
+    def run_sync(self, argv: list[str], _: Mapping[str, str]) -> Answer:
+        return 0, b""
+
+    def run_find(self, argv: list[str], _: Mapping[str, str]) -> Answer:
+        """``find FOLDER... -xdev -mindepth 1 TESTS -delete|-print -quit`` with the tests -type f, -name, -not -path."""
+        folders = list(itertools.takewhile(lambda word: not word.startswith("-"), argv))
+        names = [argv[n + 1] for n, word in enumerate(argv) if word == "-name"]
+        without = [argv[n + 1] for n, word in enumerate(argv) if word == "-path"]
+        found = [
+            path
+            for folder in folders
+            for path in self._guest.files.below(folder)
+            if (not names or any(fnmatch.fnmatchcase(posixpath.basename(path), name) for name in names))
+            and not any(fnmatch.fnmatchcase(path, pattern) for pattern in without)
+        ]
+        if "-delete" in argv and found:
+            edits = Edits()
+            for path in found:
+                edits.remove(path)
+            self._guest.change(edits)
+        return 0, "".join(f"{path}\n" for path in found[:1]).encode() if "-print" in argv else b""
+
     # Packages
 
     def _paragraphs(self, path: str) -> dict[str, dict[str, str]]:
@@ -204,6 +232,10 @@ class Programs:
             return self._install(names)
         if verb == "remove":
             return self._remove(names)
+        if verb == "clean":
+            return self.run_find([ARCHIVES, "-name", "*.deb", "-delete"], {})
+        if verb == "autoremove":
+            return self._autoremove()
         raise ProgramError(f"E: Invalid operation {verb}", 100)
 
     def _upgrade(self, *, simulated: bool) -> Answer:
@@ -241,8 +273,17 @@ class Programs:
         self._save(edits, packages)
         return 0, "".join(said).encode()
 
+    def _autoremove(self) -> Answer:
+        """What came for others that are gone."""
+        there = self._installed()
+        needed = {need for name in there if name in POOL for need in POOL[name].needs}
+        helpers = {need for package in POOL.values() for need in package.needs}
+        return self._remove([name for name in there if name in helpers - needed])
+
     def _unpack(self, name: str, edits: Edits) -> None:
         package = POOL[name]
+        packed = zlib.compress("".join(package.files.values()).encode()) + random.Random(name).randbytes(_DOWNLOAD)
+        edits.write(f"{ARCHIVES}/{name}_{package.version}_amd64.deb", packed)
         for path, text in package.files.items():
             edits.write(path, text, mode=0o755 if "/sbin/" in path or "/bin/" in path else 0o644)
         edits.write(f"/var/lib/dpkg/info/{name}.list", "".join(f"{path}\n" for path in package.files))

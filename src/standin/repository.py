@@ -6,7 +6,8 @@ import zlib
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-#: Where the package lists of the repository lie in a guest.
+#: Where packages lie in a guest that were downloaded, and the package lists of the repository.
+ARCHIVES = "/var/cache/apt/archives"
 LISTS = "/var/lib/apt/lists/pool.halvane.example_stable_main_Packages"
 
 

@@ -36,7 +36,10 @@ steps:
     script: |
       set -e
       echo $STATION > /etc/tide/station
+      echo left > /var/tmp/left
+      echo rotated > /var/log/gauge.log.1
     makes: [/etc/tide/station]
+  - {id: clean, do: clean-disk, what: [downloads, lists, unneeded, logs, temporary]}
   - {id: run, do: service, service: tide-logger, enabled: true, state: restarted}
   - {id: restart, do: restart}
   - {id: up, do: wait-for, file: /etc/tide/station, seconds: 30}
@@ -74,7 +77,7 @@ def test_a_sheet_becomes_a_released_version(system: System, base: str, sheet: Pa
     refused = cli("build", str(sheet), "--set", "station=outer")
     assert refused.returncode == 4 and "no lock" in refused.stderr
     assert "1 file" in cli("sheets", "lock", str(sheet)).stderr
-    assert "is valid: 10 steps" in cli("sheets", "check", str(sheet)).stderr
+    assert "is valid: 11 steps" in cli("sheets", "check", str(sheet)).stderr
     planned = cli("build", str(sheet), "--set", "station=outer", "--plan").stdout
     assert "makes\tbuilt@1.1.0" in planned and "put-file" in planned
     done = json.loads(cli("build", str(sheet), "--set", "station=outer", "--json").stdout)
@@ -82,10 +85,13 @@ def test_a_sheet_becomes_a_released_version(system: System, base: str, sheet: Pa
     with system.core as client:
         run, made = client.build_run(done["id"]), client.version("built@stable")
         steps = {step.id: step for step in run.steps}
-        assert [step.state for step in run.steps] == ["done", "done", "skipped", *["done"] * 7]
+        assert [step.state for step in run.steps] == ["done", "done", "skipped", *["done"] * 8]
         rounds = {line.partition(":")[0] for line in steps["updates"].changed}
         assert rounds == {"round 1", "round 2"}, "what is there only after the first round is updated too"
         assert steps["logger"].changed == ["libtide-wire2 2.4-1 (new)", "tide-logger 2.1.0-1 (new)"]
+        cleaned, used = steps["clean"].cleaned, steps["clean"].used
+        assert used is not None and cleaned["downloads"] > 96 * 1024 and cleaned["unneeded"] == 0
+        assert sum(cleaned.values()) == used[0] - used[1] and steps["clean"].changed[0].startswith("downloads: ")
         assert run.payload == {"settings": hashlib.sha256(SETTINGS).hexdigest()} and run.values["station"] == "outer"
         assert made.reference == "built@1.1.0" and made.parent == base and made.notes == "Logs of outer"
         assert made.source["sheet_digest"] == run.digest and client.signature(made.reference).holds
@@ -97,6 +103,7 @@ def test_a_sheet_becomes_a_released_version(system: System, base: str, sheet: Pa
             assert agent.read_file("/etc/tide/station") == b"outer\n"
             assert agent.read_file("/etc/tide/logger.conf") == SETTINGS
             assert agent.run(["stat", "-c", "%a %U %G", "/etc/tide/logger.conf"]).out == b"640 root tides\n"
+            assert agent.run(["find", "/var/tmp", "/var/cache/apt/archives", "-mindepth", "1", "-name", "left", "-name", "*.deb", "-print"]).out == b""  # fmt: skip
             assert "keeper:x:" in agent.read_text("/etc/passwd")
         client.act_on_instance("logs-1", "terminate")
     assert "a run of sheet logging on built@1.0.0" in cli("versions", "show", "built@1.1.0").stdout

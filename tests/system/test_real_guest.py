@@ -315,6 +315,7 @@ steps:
     echo "registering with $LICENCE"
     sha256sum <<<"$LICENCE" | cut -c1-8 >/etc/tide/registered
   makes: [/etc/tide/registered]
+- {{id: clean, do: clean-disk, what: [downloads, lists, unneeded, logs, temporary]}}
 - {{id: run, do: service, service: tide-logger, enabled: true, state: running}}
 - {{id: restart, do: restart, seconds: 900}}
 - {{id: again, do: run-program, argv: [systemctl, is-active, tide-logger]}}
@@ -374,6 +375,8 @@ def test_a_sheet_is_built_and_proven(system: System, ext4: str, tmp_path: Path) 
         run = client.build_run(operation.id)
         assert "registering with ••••••" in next(s.output for s in run.steps if s.id == "register")
         assert next(s.changed for s in run.steps if s.id == "package") == ["tide-logger 1.10 (new)"]
+        cleaned = next(s for s in run.steps if s.id == "clean")
+        assert cleaned.used is not None and sum(cleaned.cleaned.values()) >= cleaned.used[0] - cleaned.used[1]
         [checks] = client.check_runs("lab-logger@1.0.0")
         assert checks.passed and len(checks.judgements) == 13
         assert [p.version for p in client.packages("lab-logger@1.0.0") if p.name == "tide-logger"] == ["1.10"]

@@ -4,7 +4,7 @@ import type { Schema } from "~/api/client";
 import { ask } from "~/api/queries";
 import { Facts, Heading, Short } from "~/parts/basics";
 import { State } from "~/parts/state";
-import { ahead, briefly, plural, to } from "~/parts/text";
+import { ahead, briefly, iec, plural, to } from "~/parts/text";
 
 /** What each step of a sheet changed and printed; it grows while the run goes on. */
 export function BuildSteps({ operation, ended }: { operation: string; ended: boolean }) {
@@ -66,6 +66,20 @@ export function BuildSteps({ operation, ended }: { operation: string; ended: boo
   );
 }
 
+/** How full the disk was before a clean-up, and after it. */
+function GivenBack({ before, after }: { before: number; after: number }) {
+  return (
+    <div className="text-small mt-2 max-w-md">
+      <div className="bg-depth-2 h-2.5" aria-hidden>
+        <div className="bg-ink-2 h-full" style={{ width: `${(100 * Math.min(after, before)) / Math.max(before, 1)}%` }} />
+      </div>
+      <p className="text-ink-2 mt-0.5">
+        {iec(before)} in use before, {iec(after)} after
+      </p>
+    </div>
+  );
+}
+
 function Step({ step }: { step: Schema["BuildStep"] }) {
   const more = step.changed.length > 0 || Boolean(step.error || step.output || step.why);
   const head = (
@@ -97,6 +111,7 @@ function Step({ step }: { step: Schema["BuildStep"] }) {
             ))}
           </ul>
         )}
+        {step.used && <GivenBack before={step.used[0]} after={step.used[1]} />}
         {step.output && (
           <pre
             className="bg-depth-1 text-small mt-1 max-h-72 overflow-auto p-2 font-mono"

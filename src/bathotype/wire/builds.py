@@ -130,6 +130,8 @@ class BuildStep(Answer):
     changed: list[str] = []
     output: str = ""
     error: str = ""
+    cleaned: dict[str, int] = Field(default={}, description="Bytes that each kind of clean-up gave back.")
+    used: tuple[int, int] | None = Field(default=None, description="Bytes in use before and after the clean-up.")
 
 
 BuildRunSort = Literal["started", "-started", "sheet", "-sheet", "state", "-state"]

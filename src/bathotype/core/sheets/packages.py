@@ -53,6 +53,13 @@ class Manager:
     joint: str = "="
     #: Asks a package file for its name and version; empty where the manager cannot.
     about_file: Argv = ()
+    #: Clean up: commands for what was downloaded, where that and the lists lie, and what a package's file is called.
+    clean: tuple[Argv, ...] = ()
+    downloads: tuple[str, ...] = ()
+    package_files: str = ""
+    lists: tuple[str, ...] = ()
+    #: Remove packages that came for others which are gone; empty where the manager does that by itself.
+    remove_unneeded: tuple[Argv, ...] = ()
     _line: str = ""
     _update: str = ""
     environment: Mapping[str, str] = field(default_factory=lambda: ENVIRONMENT)
@@ -85,6 +92,11 @@ MANAGERS = (
         update=(*_APT, "--with-new-pkgs", "upgrade"),
         installed=("dpkg-query", "-W", "-f", "${Package}\t${Version}\t${db:Status-Status}\n"),
         outstanding=("apt-get", "-s", "-q", "--with-new-pkgs", "upgrade"),
+        clean=(("apt-get", "clean"),),
+        downloads=("/var/cache/apt/archives",),
+        package_files="*.deb",
+        lists=("/var/lib/apt/lists",),
+        remove_unneeded=((*_APT, "autoremove"),),
         about_file=("dpkg-deb", "-W", "--showformat=${Package}\t${Version}\tinstalled\n"),
         _line=r"^([^\t\n]+)\t([^\t\n]*)\tinstalled$",
         _update=r"^Inst (\S+)",
@@ -101,6 +113,11 @@ MANAGERS = (
         outstanding=("dnf", "-q", "check-update"),
         outstanding_codes=(0, 100),
         joint="-",
+        clean=(("dnf", "-q", "clean", "packages"),),
+        downloads=("/var/cache/dnf", "/var/cache/yum"),
+        package_files="*.rpm",
+        lists=("/var/cache/dnf", "/var/cache/yum"),
+        remove_unneeded=(("dnf", "-y", "-q", "autoremove"),),
         about_file=("rpm", "-qp", "--qf", "%{NAME}\t%{VERSION}-%{RELEASE}\n"),
         _line=r"^([^\t\n]+)\t([^\t\n]*)$",
         _update=r"^(\S+)\.[a-z0-9_]+\s+\S+\s+\S+$",
@@ -115,6 +132,9 @@ MANAGERS = (
         update=("apk", "upgrade", "-q"),
         installed=("apk", "info", "-v"),
         outstanding=("apk", "version", "-l", "<"),
+        downloads=("/var/cache/apk", "/etc/apk/cache"),
+        package_files="*.apk",
+        lists=("/var/cache/apk", "/etc/apk/cache"),
         _line=r"^(\S+)-(\d\S*-r\d+)$",
         _update=r"^(\S+)-\d\S*-r\d+\s+<",
     ),

@@ -7,6 +7,8 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
+from bathotype.core.sheets.cleaning import USUAL, Cleanup
+
 _PACKAGE = re.compile(r"[A-Za-z0-9][A-Za-z0-9+._-]*(?:=[A-Za-z0-9][A-Za-z0-9+.~:_-]*)?")
 SERVICE = r"^[A-Za-z0-9][A-Za-z0-9:_.@\\-]{0,200}$"
 PACKAGE_NAME = r"^[A-Za-z0-9][A-Za-z0-9+._-]*$"
@@ -229,10 +231,21 @@ class WaitFor(_Step):
         return self
 
 
+class CleanDisk(_Step):
+    """Remove what nobody needs: package files that were downloaded, package lists, unneeded packages, rotated logs,
+    temporary files.  What each of these gave back, in bytes, is recorded; afterwards nothing of it is left."""
+
+    do: Literal["clean-disk"]
+    what: list[Cleanup] = Field(
+        default=list(USUAL), min_length=1, max_length=10, description="Left out: all of them but `unneeded`."
+    )
+
+
 Step = Annotated[
     InstallPackages
     | RemovePackages
     | UpdatePackages
+    | CleanDisk
     | PutFile
     | Unpack
     | RunScript

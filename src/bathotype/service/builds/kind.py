@@ -271,6 +271,8 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
             "seconds": round(time.monotonic() - began, 1),
             "changed": done.changed,
             "output": done.output,
+            "cleaned": done.cleaned,
+            "used": done.used,
         }
         self._note(noted)
 

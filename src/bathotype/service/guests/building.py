@@ -6,7 +6,7 @@ import hashlib
 import posixpath
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
@@ -14,9 +14,10 @@ from bathotype.core.disk.source import ByteSource
 from bathotype.core.guest.agent import AgentRefused, ExecResult
 from bathotype.core.guest.answers import plain
 from bathotype.core.sheets import steps as kinds
+from bathotype.core.sheets.cleaning import cleaning_of
 from bathotype.core.sheets.packages import Manager, Wanted, changed_packages, unmet_packages
 from bathotype.core.sheets.secrecy import Mask
-from bathotype.core.units import plural
+from bathotype.core.units import iec, plural
 from bathotype.service.guests.programs import GuestPrograms, StepFailed
 from bathotype.sites.protocol import Site
 
@@ -35,6 +36,9 @@ class Done:
 
     changed: list[str] = field(default_factory=list)
     output: str = ""
+    #: Bytes that each kind of clean-up gave back, and those in use before and after all of them.
+    cleaned: dict[str, int] = field(default_factory=dict)
+    used: tuple[int, int] | None = None
 
 
 @dataclass
@@ -60,6 +64,7 @@ class BuildMachine:
             kinds.InstallPackages: work.install,
             kinds.RemovePackages: work.remove,
             kinds.UpdatePackages: work.update,
+            kinds.CleanDisk: work.clean,
             kinds.PutFile: work.put,
             kinds.Unpack: work.unpack,
             kinds.RunScript: work.script,
@@ -77,7 +82,7 @@ class BuildMachine:
         except StepFailed as error:  # it may hold the guest's words
             raise StepFailed(self._shown(error.message), advice=error.advice) from error
         changed = [plain(self.mask.hide(line))[:_LONGEST] for line in work.done.changed[:_MOST_CHANGES]]
-        return Done(changed, work.done.output[-_KEPT:])
+        return replace(work.done, changed=changed, output=work.done.output[-_KEPT:])
 
     @cached_property
     def mask(self) -> Mask:
@@ -194,6 +199,36 @@ class _Work(GuestPrograms):
                 f"{plural(len(left), 'update')} are outstanding after {plural(step.rounds, 'round')}.",
                 advice="Give more `rounds`.",
             )
+
+    # Cleaning
+
+    def clean(self, step: kinds.CleanDisk) -> None:
+        before = self._used()
+        now = before
+        for kind in dict.fromkeys(step.what):
+            cleaning = cleaning_of(kind, self.manager)
+            for command in cleaning.commands:
+                self._run(command)
+            folders = [path for path in cleaning.folders if self.is_there(path)]
+            if folders:
+                self._run(cleaning.remove(folders))
+                if left := self._run(cleaning.left(folders)).out.strip():
+                    raise StepFailed(f"{kind}: {plain(left.decode('utf-8', 'replace'))[:300]} is still there.")
+            then, now = now, self._used()
+            self.done.cleaned[kind] = max(then - now, 0)
+            self.done.changed.append(f"{kind}: {iec(self.done.cleaned[kind])} given back")
+        self.done.used = before, now
+
+    def _used(self) -> int:
+        """Bytes in use of the system's file system, once everything is written."""
+        self.ask(["sync"])
+        with self.agent() as agent:
+            found = agent.mounted_use("/")
+        if found is None:
+            raise StepFailed(
+                "The agent does not tell how full the disk is.", advice="Update qemu-guest-agent (3.0 or newer)."
+            )
+        return found[0]
 
     # Files
 
