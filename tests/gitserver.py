@@ -1,4 +1,4 @@
-"""A git repository, and git's own server for it over https."""
+"""A git repository, and git's own server for it over https; and files that are served."""
 
 from __future__ import annotations
 
@@ -9,7 +9,8 @@ import subprocess
 import threading
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from functools import partial
+from http.server import BaseHTTPRequestHandler, SimpleHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
 _BACKEND = "/usr/lib/git-core/git-http-backend"
@@ -113,3 +114,23 @@ def served(repository: GitRepository, certificate: Path, password: str) -> Itera
         server.shutdown()
         server.server_close()
         thread.join()
+
+
+@contextmanager
+def files_served(folder: Path) -> Iterator[str]:
+    """Serve a folder by http on loopback; yields its address."""
+    handler = partial(_Quiet, directory=str(folder))
+    server = ThreadingHTTPServer(("127.0.0.1", 0), handler)
+    thread = threading.Thread(target=server.serve_forever, daemon=True)
+    thread.start()
+    try:
+        yield f"http://127.0.0.1:{server.server_port}"
+    finally:
+        server.shutdown()
+        server.server_close()
+        thread.join()
+
+
+class _Quiet(SimpleHTTPRequestHandler):
+    def log_message(self, format: str, *args: object) -> None:
+        pass

@@ -16,7 +16,7 @@ from bathotype.core.errors import BathotypeError, Invalid, NotFound, Refused
 from bathotype.core.repositories import git as core_git
 from bathotype.core.repositories.address import check_branch, read_address
 from bathotype.wire.repositories import Repository
-from tests.gitserver import GitRepository, served, signing_key
+from tests.gitserver import GitRepository, files_served, served, signing_key
 from tests.office import Office
 from tests.service.test_saved_sheets import text
 
@@ -182,6 +182,25 @@ def test_it_is_read_over_https_with_a_secret_that_is_seen_nowhere(
         trail = [e.model_dump_json() for e in client.events()]
     assert spoken and not [one for one in (*spoken, *trail) if password in one]
     assert not list(office.settings.scratch.iterdir()), "no copy stays"
+
+
+def test_a_file_of_a_payload_is_fetched_from_hosts_of_the_operator(
+    office: Office, repository: GitRepository, tmp_path: Path
+) -> None:
+    (tmp_path / "logger.conf").write_bytes(CONF)
+    with files_served(tmp_path) as address:
+        away = WITH_FILE.replace("{file: files/logger.conf}", f'{{url: "{address}/logger.conf"}}')
+        repository.commit("From elsewhere", {"sheets/logging.yaml": away})
+        assert "may not be fetched from 127.0.0.1" in connect(office, repository).wrong[0].why
+        office.settings.places.repositories.payload_hosts = ["127.0.0.1"]
+        repository.commit("Again", {})
+        assert read(office).wrong == []
+        with office.core as client:
+            assert client.saved_sheet("logging").files["conf"].sha256 == hashlib.sha256(CONF).hexdigest()
+        repository.commit("Another lock", {"sheets/logging.yaml.lock": lock(b"interval = 31\n")})
+        assert "is not what the lock says" in read(office).wrong[0].why
+        repository.commit("No lock", {"sheets/logging.yaml.lock": None})
+        assert "does not name conf" in read(office).wrong[0].why
 
 
 def test_a_push_is_told_by_who_knows_the_key(office: Office, repository: GitRepository) -> None:

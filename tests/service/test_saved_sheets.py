@@ -9,7 +9,7 @@ from pathlib import Path
 
 import pytest
 
-from bathotype.core.errors import ChangedMeanwhile, Invalid, NotFound, Refused
+from bathotype.core.errors import ChangedMeanwhile, Forbidden, Invalid, NotFound, Refused
 from bathotype.wire.builds import PayloadGiven
 from bathotype.wire.savedsheets import SavedSheetDetails
 from tests.office import Office
@@ -171,3 +171,27 @@ def test_a_release_of_the_base_starts_a_run_and_a_retirement_does_not(office: Of
         client.retire("gauge@1.1.0")
         office.upkeep("sheets")
         assert len(list(client.builds())) == 1, "nothing is built on the older one again"
+
+
+def test_a_token_may_run_one_sheet_and_do_nothing_else(office: Office) -> None:
+    with office.core as client:
+        for name in ("logging", "charting"):
+            client.save_sheet(name, text(name=name))
+        with pytest.raises(Invalid, match="may read and run, and nothing else"):
+            client.make_token(name="wide", verbs=["read", "operate"], sheets=["logging"])
+        made = client.make_token(name="nightly", verbs=["read", "run"], sheets=["logging"])
+        assert client.run_sheet("charting", number="9.0.0").id, "who operates may run every sheet"
+    with office.with_token(made.token) as robot:
+        assert robot.run_sheet("logging").subject == "logger@9.1.0"
+        assert [o.name for o in robot.saved_sheet("logging").offers if o.possible] == ["run"]
+        for refused, why in (
+            (lambda: robot.run_sheet("charting"), "does not cover the sheet charting"),
+            (lambda: robot.save_sheet("logging", text(step="echo mine")), "does not cover operate"),
+            (lambda: robot.build(text()), "does not cover operate"),
+            (lambda: robot.make_token(name="more", verbs=["read", "run"], sheets=["charting"]), "does not cover all these sheets"),
+            (lambda: robot.make_token(name="more", verbs=["operate"]), "does not cover all these verbs"),
+        ):  # fmt: skip
+            with pytest.raises(Forbidden, match=why):
+                refused()
+        child = robot.make_token(name="child")
+    assert child.sheets == ["logging"], "what is made with it is no wider"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
+import subprocess
 from pathlib import Path
 from typing import Any
 
@@ -12,7 +13,7 @@ import pytest
 from bathotype.client import OperationFailed
 from bathotype.core.errors import BathotypeError, Refused
 from bathotype.wire.builds import PayloadGiven
-from tests.support import System, until
+from tests.support import System, e2fsck, until
 
 SETTINGS = b"interval = 30\n"
 SHEET = """\
@@ -166,6 +167,49 @@ def test_nothing_new_starts_nothing(system: System, base: str, tmp_path: Path, c
         assert refused.value.code == "nothing-new"
         assert client.plan_build(file.read_text() + "# changed\n").same_as is None
         assert client.plan_build(SHEET, values={"station": "outer"}).same_as is None, "updates may be out"
+
+
+def test_a_version_may_have_a_larger_disk_than_its_base(system: System, base: str, tmp_path: Path) -> None:
+    text = short("- {id: a, do: put-file, content: x, to: /etc/x}") + "machine: {boot_size: %s}\n"
+    with system.core as client:
+        before = client.version(base).disks[0].bytes
+        client.wait(client.build(text % "512MiB", number="4.0.0").id)
+        made = client.version("built@4.0.0")
+        assert before < made.disks[0].bytes == 512 << 20
+        client.export("built@4.0.0", tmp_path / "disk.raw")
+        for size, why in (("1MiB", "is smaller than the version's"), ("4096TiB", "the site takes")):
+            with pytest.raises((Refused, BathotypeError), match=why):
+                client.build(text % size, number="4.0.1")
+    e2fsck(tmp_path / "disk.raw")
+    partitions = json.loads(
+        subprocess.run(["sfdisk", "-J", tmp_path / "disk.raw"], capture_output=True, check=True).stdout
+    )
+    last = partitions["partitiontable"]["partitions"][-1]
+    assert (last["start"] + last["size"]) * 512 > (500 << 20), "the last partition has grown"
+
+
+def test_a_run_is_done_again_and_what_differs_is_told(system: System, base: str, tmp_path: Path, cli: Any) -> None:
+    (tmp_path / "reading.conf").write_text("seconds = 5\n")
+    text = short("- {id: a, do: put-file, payload: conf, to: /etc/reading.conf}", release=True, marks=["again"])
+    text = text.replace("steps:", "payload: {conf: {file: reading.conf}}\nsteps:").replace("built@1.0.0", "built")
+    (tmp_path / "again.yaml").write_text(text)
+    assert cli("sheets", "lock", str(tmp_path / "again.yaml")).returncode == 0
+    first = json.loads(cli("build", str(tmp_path / "again.yaml"), "--number", "3.0.0", "--json").stdout)
+    assert first["result"]["delivered"] == ["released", "built@again"]
+    gone = cli("build", "built@again", "--again")
+    assert gone.returncode == 4 and "conf is not kept here any more" in gone.stderr
+    (tmp_path / "other.conf").write_text("seconds = 6\n")
+    wrong = cli("build", "built@again", "--again", "--payload", f"conf={tmp_path / 'other.conf'}")
+    assert wrong.returncode == 4 and "is not the file of that run" in wrong.stderr
+    done = cli("build", "built@again", "--again", "--payload", f"conf={tmp_path / 'reading.conf'}")
+    assert "made\tbuilt@3.0.0-again.1" in done.stdout and "from\tbuilt@" in done.stdout
+    assert "The same packages, services and users." in done.stderr or "to the byte" in done.stderr
+    with system.core as client:
+        made, before = client.version("built@3.0.0-again.1"), client.version("built@3.0.0")
+        assert (made.state, made.parent, before.marks) == ("staged", before.parent, ["again"])
+        assert made.source["repeats"] == "built@3.0.0" and client.version("built").reference != made.reference
+        assert client.build_run(str(next(client.builds(made="built@3.0.0-again.1")).operation)).repeats == "built@3.0.0"
+    assert "was not made by a run" in cli("build", "built@1.0.0", "--again").stderr
 
 
 def test_lineage_tells_what_is_built_on_what_and_what_is_behind(system: System, base: str, cli: Any) -> None:

@@ -57,7 +57,7 @@ export function Tokens() {
                 </>
               ),
             },
-            { head: "may", cell: (token) => token.verbs?.join(", ") ?? "all that its owner may" },
+            { head: "may", cell: covers },
             {
               head: "last used",
               sort: "used",
@@ -111,6 +111,9 @@ export function Tokens() {
   );
 }
 
+const covers = (token: Schema["Token"]) =>
+  `${token.verbs?.join(", ") ?? "all that its owner may"}${token.sheets ? ` (${token.sheets.join(", ")})` : ""}`;
+
 function Make({ close, done }: { close: () => void; done: (token: Schema["NewToken"]) => void }) {
   const { may, account } = useSession();
   const cache = useQueryClient();
@@ -120,6 +123,7 @@ function Make({ close, done }: { close: () => void; done: (token: Schema["NewTok
   const [robot, setRobot] = useState("");
   const [days, setDays] = useState(90);
   const [verbs, setVerbs] = useState("all");
+  const [sheets, setSheets] = useState("");
   const act = async () => {
     const body = {
       name,
@@ -127,6 +131,7 @@ function Make({ close, done }: { close: () => void; done: (token: Schema["NewTok
       days,
       accounts: [account],
       verbs: verbs === "all" ? null : (verbs.split(" ") as Schema["Verb"][]),
+      sheets: verbs === "read run" && sheets.trim() ? sheets.split(/[\s,]+/).filter(Boolean) : null,
     };
     const token = await answer(http.POST("/api/v1/tokens", { body }));
     await cache.invalidateQueries();
@@ -157,9 +162,18 @@ function Make({ close, done }: { close: () => void; done: (token: Schema["NewTok
         options={[
           ["all", "all that its owner may"],
           ["read", "look"],
+          ["read run", "look, and run saved sheets"],
           ["read operate", "look and operate"],
         ]}
       />
+      {verbs === "read run" && (
+        <TextField
+          label="Only these sheets"
+          value={sheets}
+          onChange={(e) => setSheets(e.target.value)}
+          placeholder="every sheet of the account"
+        />
+      )}
       <TextField
         label="Days until it expires"
         type="number"

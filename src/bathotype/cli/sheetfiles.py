@@ -3,19 +3,23 @@
 from __future__ import annotations
 
 import argparse
+import shlex
 import sys
+from collections.abc import Collection, Iterator, Mapping
+from contextlib import contextmanager
 from pathlib import Path
+from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING, Any
 
 from bathotype.cli.options import read_yaml
-from bathotype.cli.output import emit_json, facts, follow, say, transfer_bar
+from bathotype.cli.output import emit_json, facts, follow, out, say, transfer_bar
 from bathotype.core.errors import Invalid
 from bathotype.core.units import iec
 
 if TYPE_CHECKING:
     from bathotype.client import Client
-    from bathotype.core.sheets.lock import Lock
-    from bathotype.core.sheets.sheet import Checked
+    from bathotype.core.sheets.lock import Lock, Locked
+    from bathotype.core.sheets.sheet import Checked, Sheet
     from bathotype.wire.builds import PayloadGiven
     from bathotype.wire.operations import Operation
 
@@ -46,6 +50,7 @@ def run_arguments(parser: argparse.ArgumentParser) -> None:
         help="start nothing where a version was built of the same sheet, values, payload and base already",
     )  # fmt: skip
     parser.add_argument("--plan", action="store_true", help="show what would happen and every obstacle, and stop")
+    parser.add_argument("--format", choices=("facts", "json", "env"), default="facts", help="env: for a shell's eval")
     parser.add_argument(
         "--keep-on-failure", type=_span, default=0, metavar="TIME",
         help="let the machine stay for so long if the run fails before it is captured: 30m, 2h",
@@ -109,6 +114,64 @@ def locked(path: str) -> Lock | None:
     return read_lock(text_in(str(file))) if file.exists() else None
 
 
+def away(lock: Lock | None, sheet: Sheet) -> dict[str, Locked]:
+    """What the lock says of files that have an address."""
+    return {name: about for name, about in lock.payload.items() if _url(sheet, name)} if lock is not None else {}
+
+
+def _url(sheet: Sheet, name: str) -> str | None:
+    return sheet.payload[name].url if name in sheet.payload else None
+
+
+def fetch(url: str, target: Path) -> None:
+    """A file from its address.  Raises `Unavailable`, and `Refused` for one that is too large."""
+    import httpx
+
+    from bathotype.core.errors import Refused, Unavailable
+    from bathotype.core.sheets.sheet import MOST_PAYLOAD
+
+    try:
+        with httpx.stream("GET", url, follow_redirects=True, timeout=30) as answer, target.open("wb") as file:
+            if not answer.is_success:
+                raise Unavailable(f"{url} answered {answer.status_code}.", advice="Correct the address in the sheet.")
+            if answer.url.scheme != "https" and answer.url.host not in ("127.0.0.1", "localhost"):
+                raise Refused(f"{url} leads to {answer.url.host} without https.")
+            for piece in answer.iter_bytes():
+                file.write(piece)
+                if file.tell() > MOST_PAYLOAD:
+                    raise Refused(f"{url} is larger than {iec(MOST_PAYLOAD)}.", code="too-large")
+    except httpx.HTTPError as error:
+        raise Unavailable(f"{url} cannot be fetched: {error}", advice="Try again, or correct the address.") from error
+
+
+@contextmanager
+def brought(sheet: Sheet, folder: Path, wanted: Collection[str]) -> Iterator[dict[str, Path]]:
+    """The files of a payload by their names; those of ``wanted`` that have an address are fetched for so long."""
+    from bathotype.core.sheets.lock import payload_files
+
+    with TemporaryDirectory() as scratch:
+        files = payload_files(sheet, folder)
+        for number, name in enumerate(sorted(wanted)):
+            if url := _url(sheet, name):
+                files[name] = Path(scratch) / str(number)
+                fetch(url, files[name])
+        yield files
+
+
+def as_locked(files: Mapping[str, Path], payload: Mapping[str, PayloadGiven]) -> None:
+    """Raises `Refused` for a file that is not what the lock says."""
+    from bathotype.core.errors import Refused
+    from bathotype.core.sheets.lock import digest_of
+
+    differ = [name for name, about in payload.items() if digest_of(files[name]).sha256 != about.sha256]
+    if differ:
+        raise Refused(
+            f"The lock does not fit the payload: {', '.join(differ)} has changed.",
+            advice="See that the files are the right ones, then run: bathotype sheets lock FILE.",
+            code="lock-differs",
+        )
+
+
 def uploaded(
     client: Client, given: argparse.Namespace, region: str, payload: dict[str, PayloadGiven], files: dict[str, Path]
 ) -> dict[str, PayloadGiven]:
@@ -126,11 +189,18 @@ def uploaded(
 
 def finish(client: Client, started: Operation, given: argparse.Namespace) -> None:
     """Follow a run to its end, and say what it made."""
+    given.json = given.json or given.format == "json"
     done = follow(client, started, quiet=given.json)
     if given.json:
         emit_json(done)
         return
     result = done.result or {}
+    if given.format == "env":
+        told = {"reference": result["reference"], "content": result["content_digest"], "operation": done.id}
+        told["released"] = str("released" in result["delivered"]).lower()
+        for name, value in told.items():
+            out(f"export BATHOTYPE_{name.upper()}={shlex.quote(value)}")
+        return
     sizes = result["sizes"]
     facts(
         [

@@ -29,11 +29,19 @@ class AccessCalls(Calls):
         robot: str | None = None,
         accounts: list[str] | None = None,
         verbs: Sequence[Verb | str] | None = None,
+        sheets: Sequence[str] | None = None,
         days: float = 90,
     ) -> wire.NewToken:
         """A token for yourself, or for a robot of the account; its text is shown once."""
         held = [Verb(verb) for verb in verbs] if verbs is not None else None
-        body = wire.TokenRequest(name=name, robot=robot, accounts=accounts, verbs=held, days=days)
+        body = wire.TokenRequest(
+            name=name,
+            robot=robot,
+            accounts=accounts,
+            verbs=held,
+            sheets=None if sheets is None else list(sheets),
+            days=days,
+        )
         return self._transport.one(wire.NewToken, "POST", "/tokens", json=body.model_dump(mode="json"))
 
     def revoke_token(self, token: str) -> None:

@@ -59,13 +59,40 @@ class BuildCalls(Calls):
         )
         return work.Operation.model_validate(self._create("/builds", body.model_dump(mode="json"), key))
 
+    def plan_repeat(
+        self, operation: str, *, region: str | None = None, number: str | None = None,
+        payload: Mapping[str, wire.PayloadGiven] | None = None, tags: Mapping[str, str] | None = None,
+    ) -> wire.BuildPlan:  # fmt: skip
+        """What doing a run again would do, and every obstacle."""
+        body = wire.RepeatRequest(region=region, number=number, payload=dict(payload or {}), tags=dict(tags or {}))
+        return self._transport.one(
+            wire.BuildPlan, "POST", f"/builds/{operation}/repeat-plans", json=body.model_dump(mode="json")
+        )
+
+    def repeat(
+        self, operation: str, *, region: str | None = None, number: str | None = None,
+        payload: Mapping[str, wire.PayloadGiven] | None = None, tags: Mapping[str, str] | None = None,
+        keep_on_failure: int = 0, key: str | None = None,
+    ) -> work.Operation:  # fmt: skip
+        """Do a run again, from the same sheet, values, base and payload.  ``payload`` are uploads of those files that no
+        saved sheet keeps."""
+        body = wire.RepeatRequest(
+            region=region,
+            number=number,
+            payload=dict(payload or {}),
+            tags=dict(tags or {}),
+            keep_on_failure=keep_on_failure,
+        )
+        made = self._create(f"/builds/{operation}/repeats", body.model_dump(mode="json"), key)
+        return work.Operation.model_validate(made)
+
     def drop_build_machine(self, operation: str) -> None:
         """Remove the machine of a run that failed now, not when its time has come."""
         self._transport.call("DELETE", f"/builds/{operation}/machine")
 
-    def builds(self, *, sheet: str | None = None, limit: int = 100) -> Iterator[wire.BuildRun]:
-        """The account's runs, the newest first."""
-        return self._transport.pages(wire.BuildRun, "/builds", sheet=sheet, limit=limit)
+    def builds(self, *, sheet: str | None = None, made: str | None = None, limit: int = 100) -> Iterator[wire.BuildRun]:
+        """The account's runs, the newest first; with ``made`` the one that made a version."""
+        return self._transport.pages(wire.BuildRun, "/builds", sheet=sheet, made=made, limit=limit)
 
     def build_run(self, operation: str) -> wire.BuildRunDetails:
         """A run with its sheet and steps."""

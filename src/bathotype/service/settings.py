@@ -111,6 +111,9 @@ class RepositoryPlaces(BaseModel):
 
     hosts: list[str] = Field(default=[], description="Hosts, by https and ssh; `*` stands for any part of a name.")
     folders: list[Path] = Field(default=[], description="Folders of the worker's host in which repositories are.")
+    payload_hosts: list[str] = Field(
+        default=[], description="Hosts that files of a payload may be fetched from, by https; `*` as above."
+    )
     known_hosts: list[str] = Field(default=[], description="Host keys for ssh: lines as sshd(8) has them.")
     authorities: Path | None = Field(default=None, description="Certificates (PEM) in the place of the system's.")
 

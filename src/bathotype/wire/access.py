@@ -57,6 +57,9 @@ class TokenRequest(Wire):
     robot: str | None = Field(default=None, max_length=63, description="A robot of the account; else it is yours.")
     accounts: list[str] | None = Field(default=None, min_length=1, max_length=100, description="All yours if left out.")
     verbs: list[Verb] | None = Field(default=None, min_length=1, max_length=10, description="All yours if left out.")
+    sheets: list[str] | None = Field(
+        default=None, min_length=1, max_length=100, description="The only saved sheets that it may run; needs verbs."
+    )
     days: float = Field(default=90, gt=0, le=730, description="Until it expires.")
 
 
@@ -73,6 +76,7 @@ class Token(Answer):
     kind: UserKind
     accounts: list[str] | None
     verbs: list[Verb] | None
+    sheets: list[str] | None = Field(description="The only saved sheets that it may run; null: all.")
     made_by: str
     created_at: datetime
     expires_at: datetime

@@ -94,6 +94,22 @@ class RunOptions(Wire):
     )
 
 
+class RepeatRequest(Wire):
+    """A run that is done again."""
+
+    model_config = example({"region": "skerry-1"})
+
+    region: str | None = Field(default=None, description="Instead of the sheet's; of neither: the base's home region.")
+    number: str | None = Field(
+        default=None, description="Left out: a pre-release of the version, such as 1.2.0-again.1."
+    )
+    tags: dict[str, str] = {}
+    keep_on_failure: int = Field(default=0, ge=0, le=24 * 3600)
+    payload: dict[str, PayloadGiven] = Field(
+        default={}, max_length=50, description="Files of that run that no saved sheet keeps: the same bytes, uploaded."
+    )
+
+
 class BuildRequest(RunOptions):
     """A build run."""
 
@@ -156,6 +172,7 @@ class BuildRun(Answer):
     saved_number: int | None = Field(default=None, description="Which text of the saved sheet it was.")
     repository: str = Field(default="", description="The address of the repository that the sheet came from.")
     commit: str = Field(default="", description="The commit that brought this text of it.")
+    repeats: str = Field(default="", description="The version that it makes again.")
 
 
 class KeptMachine(Answer):

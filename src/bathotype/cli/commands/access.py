@@ -14,6 +14,7 @@ from bathotype.client.credentials import default_path, forget, load, save
 from bathotype.client.login import accept_invitation, log_in
 from bathotype.core.access.roles import Role, Verb
 from bathotype.core.errors import BathotypeError, Invalid
+from bathotype.wire.access import Token
 
 
 def register(parsers: Subparsers) -> None:
@@ -81,7 +82,8 @@ def register(parsers: Subparsers) -> None:
         "make",
         _make_token,
         "make a token, for yourself or for a robot; shown once",
-        examples="  bathotype auth tokens make pipeline --robot tide-builder --verb read --verb operate --days 90",
+        examples="  bathotype auth tokens make pipeline --robot tide-builder --verb read --verb operate --days 90\n"
+        "  bathotype auth tokens make nightly --robot tide-builder --verb read --verb run --sheet gauge-logging",
     )
     parser.add_argument("name")
     parser.add_argument("--robot", help="a robot of the account (default: you)")
@@ -90,6 +92,12 @@ def register(parsers: Subparsers) -> None:
     )
     parser.add_argument(
         "--verb", action="append", choices=list(Verb), help="may be repeated (default: all that you may do)"
+    )
+    parser.add_argument(
+        "--sheet",
+        action="append",
+        metavar="NAME",
+        help="the only saved sheets that it may run; with the verbs read and run",
     )
     parser.add_argument("--days", type=float, default=90, help="days until the token expires (default: 90)")
     parser = command(
@@ -255,7 +263,7 @@ def _tokens(client: Client, given: argparse.Namespace) -> None:
         ("id", "name", "of", "may", "in", "last used", "expires", "revoked"),
         (
             (
-                t.id, t.name, t.user, ", ".join(t.verbs) if t.verbs is not None else "its role",
+                t.id, t.name, t.user, _may(t),
                 ", ".join(t.accounts) if t.accounts is not None else "its accounts",
                 f"{t.last_used_at:%Y-%m-%d} {t.last_used_from}" if t.last_used_at else "never",
                 f"{t.expires_at:%Y-%m-%d}", f"{t.revoked_at:%Y-%m-%d}" if t.revoked_at else None,
@@ -265,10 +273,16 @@ def _tokens(client: Client, given: argparse.Namespace) -> None:
     )  # fmt: skip
 
 
+def _may(token: Token) -> str:
+    sheets = f" ({', '.join(token.sheets)})" if token.sheets is not None else ""
+    return ", ".join(token.verbs) + sheets if token.verbs is not None else "its role"
+
+
 def _make_token(client: Client, given: argparse.Namespace) -> None:
     made = client.make_token(
-        name=given.name, robot=given.robot, accounts=given.accounts, verbs=given.verb, days=given.days
-    )
+        name=given.name, robot=given.robot, accounts=given.accounts, verbs=given.verb, sheets=given.sheet,
+        days=given.days,
+    )  # fmt: skip
     if given.json:
         return emit_json(made)
     say(f"{made.id}, until {made.expires_at:%Y-%m-%d}. It is shown this once:")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import hashlib
 import json
 from itertools import islice
 from pathlib import Path
@@ -10,14 +11,25 @@ from typing import TYPE_CHECKING, Any
 
 from bathotype.cli.commands.savedsheets import add_saved
 from bathotype.cli.options import Subparsers, command, group, tags, tags_of
-from bathotype.cli.output import emit_json, facts, out, say, show_plan, table
-from bathotype.cli.sheetfiles import finish, locked, read_given, run_arguments, sheet_arguments, text_in, uploaded
+from bathotype.cli.output import emit_json, facts, follow, out, say, show_plan, table
+from bathotype.cli.sheetfiles import (
+    as_locked,
+    away,
+    brought,
+    finish,
+    locked,
+    read_given,
+    run_arguments,
+    sheet_arguments,
+    text_in,
+    uploaded,
+)
 from bathotype.core.errors import USAGE, Invalid
 from bathotype.core.units import iec, plural, seconds
 
 if TYPE_CHECKING:
     from bathotype.client import Client
-    from bathotype.wire.builds import BuildStep, KeptMachine
+    from bathotype.wire.builds import BuildStep, KeptMachine, PayloadGiven
 
 
 def register(parsers: Subparsers) -> None:
@@ -44,11 +56,23 @@ def register(parsers: Subparsers) -> None:
         "build",
         _build,
         "make a version by the steps of a sheet, in a temporary machine",
-        examples="  bathotype build logging.yaml --plan\n  bathotype build logging.yaml --set station=outer --bump patch",
+        examples="  bathotype build logging.yaml --plan\n  bathotype build logging.yaml --set station=outer --bump patch\n"
+        "  bathotype build gauge-logger@1.2.0 --again",
     )
     sheet_arguments(parser)
     tags(parser)
     run_arguments(parser)
+    parser.add_argument(
+        "--again", action="store_true",
+        help="FILE is a version: do the run again that made it, from the same base, and say what differs",
+    )  # fmt: skip
+    parser.add_argument(
+        "--payload",
+        action="append",
+        default=[],
+        metavar="NAME=FILE",
+        help="with --again: a file that is not kept any more",
+    )
 
     inner = group(parsers, "builds", "runs of build sheets")
     parser = command(
@@ -87,7 +111,8 @@ def _check(_: Client, given: argparse.Namespace) -> int | None:
         say(f"{given.sheet} has {plural(len(checked.faults), 'fault')}.", style="red")
         return USAGE
     sheet = checked.sheet
-    check_lock(locked(given.sheet), lock_of(sheet, Path(given.sheet).parent))
+    lock = locked(given.sheet)
+    check_lock(lock, lock_of(sheet, Path(given.sheet).parent, away(lock, sheet)))
     table(("step", "does", "why"), ((step.id, step.do, step.why) for step in sheet.steps))
     payload = f", {plural(len(sheet.payload), 'file')} of payload as locked" if sheet.payload else ""
     say(f"{sheet.sheet} is valid: {plural(len(sheet.steps), 'step')} on {sheet.base}{payload}.")
@@ -95,11 +120,13 @@ def _check(_: Client, given: argparse.Namespace) -> int | None:
 
 
 def _lock(_: Client, given: argparse.Namespace) -> None:
-    from bathotype.core.sheets.lock import lock_of, lock_path
+    from bathotype.core.sheets.lock import digest_of, lock_of, lock_path
     from bathotype.core.sheets.sheet import read_sheet
 
     sheet = read_sheet(text_in(given.sheet)).need()
-    lock = lock_of(sheet, Path(given.sheet).parent)
+    folder = Path(given.sheet).parent
+    with brought(sheet, folder, sheet.payload) as files:
+        lock = lock_of(sheet, folder, {name: digest_of(path) for name, path in files.items()})
     target = lock_path(Path(given.sheet))
     part = target.with_name(f"{target.name}.part")
     part.write_text(json.dumps(lock.model_dump(), indent=2) + "\n")
@@ -118,15 +145,83 @@ def _schema(_: Client, given: argparse.Namespace) -> None:
     print(json.dumps(schema(), indent=2))
 
 
+def _again(client: Client, given: argparse.Namespace) -> int | None:
+    from bathotype.cli.commands.versions import show_difference
+
+    if given.set or given.values or given.bump or given.unless_same:
+        raise Invalid("A run is done again as it was.", advice="Leave out --set, --values, --bump and --unless-same.")
+    before = client.version(given.sheet)
+    run = next(client.builds(made=before.reference), None)
+    if run is None:
+        raise Invalid(
+            f"{before.reference} was not made by a run of this account.", advice="See `bathotype builds list`."
+        )
+    payload = _files(client, given, run.operation)
+    if given.plan:
+        plan = client.plan_repeat(
+            run.operation, region=given.region, number=given.number, payload=payload, tags=tags_of(given)
+        )
+        if not given.json:
+            facts([("makes", plan.reference), ("from", plan.base)])
+        return show_plan(plan, given)
+    started = client.repeat(
+        run.operation, region=given.region, number=given.number, payload=payload, tags=tags_of(given),
+        keep_on_failure=given.keep_on_failure,
+    )  # fmt: skip
+    result = follow(client, started, quiet=given.json).result or {}
+    made, same = result["reference"], result["content_digest"] == before.content_digest
+    found = client.difference(before.reference, made)
+    if given.json:
+        emit_json(
+            {"made": made, "repeats": before.reference, "same": same, "difference": found.model_dump(mode="json")}
+        )
+        return None
+    facts(
+        [("made", made), ("again", before.reference), ("from", result["base"]), ("content", result["content_digest"])]
+    )
+    if same:
+        say(f"It is {before.reference} to the byte.")
+        return None
+    show_difference(found)
+    return None
+
+
+def _files(client: Client, given: argparse.Namespace, operation: str) -> dict[str, PayloadGiven]:
+    """The files that are given for a run, uploaded where it ran."""
+    from bathotype.wire.builds import PayloadGiven
+
+    found: dict[str, PayloadGiven] = {}
+    for item in given.payload:
+        name, equals, file = item.partition("=")
+        if not equals:
+            raise Invalid(f"{item!r} is not NAME=FILE.")
+        path = Path(file)
+        if not path.is_file():
+            raise Invalid(f"{file} is no file.", advice="Name the file as it was in that run.")
+        with path.open("rb") as opened:
+            about = PayloadGiven(bytes=path.stat().st_size, sha256=hashlib.file_digest(opened, "sha256").hexdigest())
+        region = given.region or next(iter(client.version(given.sheet).regions))
+        found |= uploaded(client, given, region, {name: about}, {name: path})
+    return found
+
+
 def _build(client: Client, given: argparse.Namespace) -> int | None:
-    from bathotype.core.sheets.lock import check_lock, lock_of, payload_files
+    if given.again:
+        return _again(client, given)
+    if given.payload:
+        raise Invalid("--payload belongs to --again.", advice="A sheet names the files of its payload itself.")
+    return _build_file(client, given)
+
+
+def _build_file(client: Client, given: argparse.Namespace) -> int | None:
+    from bathotype.core.sheets.lock import check_lock, lock_of
     from bathotype.wire.builds import PayloadGiven
 
     text, values, checked = read_given(given, filled=True)
     sheet = checked.need()
-    folder = Path(given.sheet).parent
-    now = lock_of(sheet, folder)
-    check_lock(locked(given.sheet), now)
+    folder, lock = Path(given.sheet).parent, locked(given.sheet)
+    now = lock_of(sheet, folder, away(lock, sheet))
+    check_lock(lock, now)
     payload = {name: PayloadGiven(bytes=f.bytes, sha256=f.sha256) for name, f in now.payload.items()}
     asked: dict[str, Any] = {
         "values": values,
@@ -156,7 +251,9 @@ def _build(client: Client, given: argparse.Namespace) -> int | None:
         return None
     if not plan.blockers:  # else the service says them all, and nothing is sent before
         asked["region"] = plan.region
-        payload = uploaded(client, given, plan.region, payload, payload_files(sheet, folder))
+        with brought(sheet, folder, payload) as files:
+            as_locked(files, payload)
+            payload = uploaded(client, given, plan.region, payload, files)
         for warning in plan.warnings:
             say(f"warning: {warning}", style="dark_orange3")
     finish(client, client.build(text, payload=payload, keep_on_failure=given.keep_on_failure, **asked), given)
@@ -194,6 +291,7 @@ def _show(client: Client, given: argparse.Namespace) -> None:
             ("sheet", f"{run.sheet} (blake3:{run.digest[:16]})"),
             ("made" if run.state == "succeeded" else "to make", run.reference),
             ("from", f"{run.base} ({run.base_digest[:23]})"),
+            ("again", run.repeats or None),
             ("commit", f"{run.commit[:12]} of {run.repository}" if run.commit else None),
             ("state", run.state),
             ("why", run.error or None),

@@ -9,6 +9,9 @@ from typing import TYPE_CHECKING
 from bathotype.cli.options import Subparsers, command
 from bathotype.cli.output import emit_json, facts, out, say, show_plan, table
 from bathotype.cli.sheetfiles import (
+    as_locked,
+    away,
+    brought,
     finish,
     locked,
     read_given,
@@ -80,14 +83,14 @@ def _name(parser: argparse.ArgumentParser) -> None:
 
 def _save(client: Client, given: argparse.Namespace) -> None:
     from bathotype.core.errors import NotFound
-    from bathotype.core.sheets.lock import check_lock, lock_of, payload_files
+    from bathotype.core.sheets.lock import check_lock, lock_of
     from bathotype.wire.builds import PayloadGiven
 
     text, values, checked = read_given(given, filled=True)
     sheet = checked.need()
-    folder = Path(given.sheet).parent
-    now = lock_of(sheet, folder)
-    check_lock(locked(given.sheet), now)
+    folder, lock = Path(given.sheet).parent, locked(given.sheet)
+    now = lock_of(sheet, folder, away(lock, sheet))
+    check_lock(lock, now)
     payload = {name: PayloadGiven(bytes=f.bytes, sha256=f.sha256) for name, f in now.payload.items()}
     try:
         before = client.saved_sheet(sheet.sheet)
@@ -98,7 +101,9 @@ def _save(client: Client, given: argparse.Namespace) -> None:
     fresh = {name: file for name, file in payload.items() if name not in ready}
     if fresh:
         region = given.region or client.plan_build(text, values=values, payload=payload).region
-        ready |= uploaded(client, given, region, fresh, payload_files(sheet, folder))
+        with brought(sheet, folder, fresh) as files:
+            as_locked(files, fresh)
+            ready |= uploaded(client, given, region, fresh, files)
     made = client.save_sheet(sheet.sheet, text, values=values, payload=ready, note=given.note)
     if given.json:
         return emit_json(made)

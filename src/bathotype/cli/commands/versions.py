@@ -19,7 +19,7 @@ from bathotype.core.units import iec, plural
 
 if TYPE_CHECKING:
     from bathotype.client import Client
-    from bathotype.wire.versions import Version, VersionDisk
+    from bathotype.wire.versions import Difference, Version, VersionDisk
 
 
 def register(parsers: Subparsers) -> None:
@@ -481,8 +481,11 @@ def _packages(client: Client, given: argparse.Namespace) -> None:
 
 def _compare(client: Client, given: argparse.Namespace) -> None:
     d = client.difference(given.old, given.new)
-    if given.json:
-        return emit_json(d)
+    return emit_json(d) if given.json else show_difference(d)
+
+
+def show_difference(d: Difference) -> None:
+    """How two versions differ, for people."""
     if d.unknown:
         say(f"The contents of {' and '.join(d.unknown)} cannot be read: what differs in them is unknown.")
         return say(f"{iec(d.changed_bytes)} of the disk lie in chunks that differ.")

@@ -9,11 +9,12 @@ from bathotype.core.errors import Invalid
 
 
 class Verb(StrEnum):
-    """What somebody may do: ``read`` look; ``operate`` capture, launch, replicate and release; ``share`` grant
-    versions to other accounts and answer their grants; ``rule`` set launch rules and allowances; ``retire`` end
+    """What somebody may do: ``read`` look; ``run`` saved sheets; ``operate`` that, and capture, launch, replicate and
+    release; ``share`` grant versions to other accounts and answer their grants; ``rule`` set launch rules and allowances; ``retire`` end
     versions; ``manage`` members, tokens and keys."""
 
     READ = "read"
+    RUN = "run"
     OPERATE = "operate"
     SHARE = "share"
     RULE = "rule"
@@ -31,7 +32,7 @@ class Role(StrEnum):
 
 ALLOWS: dict[Role, frozenset[Verb]] = {
     Role.VIEWER: frozenset({Verb.READ}),
-    Role.OPERATOR: frozenset({Verb.READ, Verb.OPERATE}),
+    Role.OPERATOR: frozenset({Verb.READ, Verb.RUN, Verb.OPERATE}),
     Role.STEWARD: frozenset(Verb),
 }
 
@@ -39,7 +40,10 @@ ALLOWS: dict[Role, frozenset[Verb]] = {
 def verbs_of(role: Role, scope: Iterable[str] | None = None) -> frozenset[Verb]:
     """What a role allows, narrowed to a token's scope: a token never gives more than its owner has."""
     allowed = ALLOWS[role]
-    return allowed if scope is None else allowed & {Verb(v) for v in scope}
+    if scope is None:
+        return allowed
+    verbs = {Verb(v) for v in scope}
+    return allowed & (verbs | {Verb.RUN} if Verb.OPERATE in verbs else verbs)
 
 
 def least_role(verb: Verb) -> Role:

@@ -36,6 +36,11 @@ def sort_key(text: str) -> str:
     return core + "-" + "!".join(parts) + "!"
 
 
+def again(number: str, count: int) -> str:
+    """The number of a repetition of a version's making: a pre-release of it, so that it is no newer one."""
+    return f"{number}{'.' if parse_number(number).prerelease else '-'}again.{count}"
+
+
 def bump(existing: list[str], part: str) -> str:
     """The number after the highest of ``existing``; the first one is 1.0.0."""
     if part not in PARTS:

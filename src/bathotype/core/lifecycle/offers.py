@@ -308,7 +308,8 @@ class SheetFacts:
 
 def sheet_offers(caller: Caller, facts: SheetFacts) -> list[Offer]:
     """All that can be done with a saved sheet."""
-    return [_allowed(caller, Verb.OPERATE, offer) for offer in _sheet_offers(facts)]
+    needs = {"run": Verb.RUN}
+    return [_allowed(caller, needs.get(offer.name, Verb.OPERATE), offer) for offer in _sheet_offers(facts)]
 
 
 def _sheet_offers(facts: SheetFacts) -> Iterator[Offer]:

@@ -11,7 +11,7 @@ from typing import Protocol
 
 from bathotype.core.errors import BathotypeError, NotFound, Refused
 from bathotype.core.sheets.document import MOST_CHARACTERS
-from bathotype.core.sheets.lock import Lock, Locked, check_lock, read_lock
+from bathotype.core.sheets.lock import Lock, Locked, check_lock, need_all_locked, read_lock
 from bathotype.core.sheets.sheet import MOST_PAYLOAD, Checked, read_sheet
 from bathotype.core.sheets.steps import Scalar
 
@@ -37,7 +37,7 @@ class Files(Protocol):
 
 @dataclass(frozen=True)
 class FoundSheet:
-    """A sheet at its path, with the values that are given to it; ``files`` are the paths of its payload."""
+    """A sheet at its path, with the values that are given to it; ``files`` are the paths of its payload, or addresses."""
 
     path: str
     text: str
@@ -94,13 +94,24 @@ def _sheet(commit: Files, path: str, values: Mapping[str, Scalar]) -> FoundSheet
     checked = read_sheet(text, mine)
     sheet = checked.need()
     home = posixpath.dirname(path)
-    files = {name: posixpath.normpath(posixpath.join(home, about.file)) for name, about in sheet.payload.items()}
-    missing = [f"{name} ({sheet.payload[name].file})" for name, where in files.items() if where not in commit.files]
+    beside = {
+        name: posixpath.normpath(posixpath.join(home, about.file))
+        for name, about in sheet.payload.items()
+        if about.file is not None
+    }
+    missing = [f"{name} ({sheet.payload[name].where})" for name, where in beside.items() if where not in commit.files]
     if missing:
         raise NotFound(f"Of the payload {', '.join(missing)} is not there.", code="payload-missing")
-    now = Lock(sheet=sheet.sheet, payload={name: _locked(commit, name, where) for name, where in files.items()})
-    check_lock(_lock(commit, f"{path}.lock"), now)
-    return FoundSheet(path, text, mine, checked, now.payload, files)
+    lock = _lock(commit, f"{path}.lock")
+    here = {name: _locked(commit, name, where) for name, where in beside.items()}
+    # Of what has an address nobody but the lock knows what it must be.
+    away = {name: about for name, about in (lock.payload if lock else {}).items() if name not in beside}
+    known = {name: about for name, about in {**away, **here}.items() if name in sheet.payload}
+    need_all_locked(sheet, known)
+    check_lock(lock, Lock(sheet=sheet.sheet, payload=known))
+    return FoundSheet(
+        path, text, mine, checked, known, {name: about.where for name, about in sheet.payload.items()} | beside
+    )
 
 
 def _locked(commit: Files, name: str, path: str) -> Locked:

@@ -40,17 +40,33 @@ def lock_path(sheet_file: Path) -> Path:
     return sheet_file.with_name(sheet_file.name + ".lock")
 
 
-def lock_of(sheet: Sheet, folder: Path) -> Lock:
-    """The lock of the files as they are now.  Raises `NotFound` that names every file that is not there."""
-    files = payload_files(sheet, folder)
-    return Lock(sheet=sheet.sheet, payload={name: _digest(path) for name, path in files.items()})
+def lock_of(sheet: Sheet, folder: Path, away: Mapping[str, Locked] | None = None) -> Lock:
+    """The lock of the files as they are now; ``away`` says what those are that have an address.
+
+    Raises `NotFound` that names every file that is not there.
+    """
+    files = {name: digest_of(path) for name, path in payload_files(sheet, folder).items()}
+    known = {**{name: about for name, about in (away or {}).items() if name in sheet.payload}, **files}
+    need_all_locked(sheet, known)
+    return Lock(sheet=sheet.sheet, payload={name: known[name] for name in sheet.payload})
+
+
+def need_all_locked(sheet: Sheet, known: Mapping[str, Locked]) -> None:
+    """Raises `Refused` for a file of a payload of which nothing says what it must be."""
+    if unlocked := [name for name in sheet.payload if name not in known]:
+        raise Refused(
+            f"The lock does not name {', '.join(unlocked)} of the payload.",
+            advice="Run: bathotype sheets lock FILE.",
+            code="lock-differs",
+        )
 
 
 def payload_files(sheet: Sheet, folder: Path) -> dict[str, Path]:
-    """The files of a payload.  Raises `NotFound` that names all that are missing, and `Refused` for one elsewhere."""
+    """The files of a payload beside the sheet.  Raises `NotFound` that names all that are missing, and `Refused` for one
+    elsewhere."""
     home = folder.resolve()
-    files = {name: (home / about.file).resolve() for name, about in sheet.payload.items()}
-    missing = [f"{name} ({sheet.payload[name].file})" for name, path in files.items() if not path.is_file()]
+    files = {name: (home / about.file).resolve() for name, about in sheet.payload.items() if about.file is not None}
+    missing = [f"{name} ({sheet.payload[name].where})" for name, path in files.items() if not path.is_file()]
     if missing:
         raise NotFound(
             f"Of the payload {', '.join(missing)} is not there.",
@@ -67,7 +83,8 @@ def payload_files(sheet: Sheet, folder: Path) -> dict[str, Path]:
     return files
 
 
-def _digest(path: Path) -> Locked:
+def digest_of(path: Path) -> Locked:
+    """What a file is."""
     with path.open("rb") as file:
         return Locked(bytes=path.stat().st_size, sha256=hashlib.file_digest(file, "sha256").hexdigest())
 

@@ -10,6 +10,7 @@ from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import date
 from typing import Any, Literal
+from urllib.parse import urlsplit
 
 from pydantic import Field, ValidationError, field_validator, model_validator
 
@@ -18,10 +19,12 @@ from bathotype.core.errors import Invalid
 from bathotype.core.generalize.profile import builtin_names
 from bathotype.core.lifecycle.purpose import Purpose
 from bathotype.core.lifecycle.references import check_name, parse_reference
+from bathotype.core.lifecycle.room import Room
 from bathotype.core.sheets.document import Document, Fault, Place, fault_of, read_document
 from bathotype.core.sheets.schedule import When
 from bathotype.core.sheets.steps import Part, Scalar, Step, payload_of, secrets_of
 from bathotype.core.store.chunks import digest
+from bathotype.core.units import bytes_of
 
 _TYPES: dict[str, type | tuple[type, ...]] = {"text": str, "number": (int, float), "boolean": bool}
 _EXAMPLES: dict[str, Scalar] = {"text": "x", "number": 1, "boolean": True}
@@ -70,21 +73,73 @@ class Machine(Part):
     zone: str | None = None
     size: str | None = Field(default=None, max_length=100, description="Left out: the size of the base's source.")
     tags: dict[str, str] = Field(default={}, max_length=50)
+    boot_size: str | None = Field(
+        default=None, max_length=40, examples=["8GiB"],
+        description="Size of its boot disk, larger than the base's: the last partition and its file system grow.",
+    )  # fmt: skip
     isolated: bool = Field(default=False, description="Whether it has no network.")
     ready_seconds: int = Field(default=900, ge=10, le=7200, description="How long its first boot may take.")
 
+    @field_validator("boot_size")
+    @classmethod
+    def _size(cls, value: str | None) -> str | None:
+        if value is not None:
+            try:
+                Room(boot_bytes=bytes_of(value))
+            except ValidationError as error:
+                raise ValueError("give 1 MiB or more, in whole sectors of 512 bytes, such as 8GiB") from error
+        return value
+
+    @property
+    def room(self) -> Room:
+        """What its disks have beyond the base's."""
+        return Room(boot_bytes=bytes_of(self.boot_size) if self.boot_size else None)
+
 
 class PayloadFile(Part):
-    """A file that goes into the machine, by its path beside the sheet."""
+    """A file that goes into the machine: by its path beside the sheet, or by an address."""
 
-    file: str = Field(min_length=1, max_length=1000)
+    file: str | None = Field(default=None, min_length=1, max_length=1000)
+    url: str | None = Field(default=None, max_length=2000, description="Instead: an address, by https.")
+
+    @property
+    def where(self) -> str:
+        """Its path or its address."""
+        return self.file or self.url or ""
+
+    @model_validator(mode="after")
+    def _one(self) -> PayloadFile:
+        if (self.file is None) == (self.url is None):
+            raise ValueError("it needs either file or url")
+        return self
+
+    @field_validator("url")
+    @classmethod
+    def _address(cls, value: str | None) -> str | None:
+        if value is not None and not _is_address(value):
+            raise ValueError(f"{value[:100]!r} must be an address such as https://packages.tide.example/logger.deb")
+        return value
 
     @field_validator("file")
     @classmethod
-    def _beside(cls, value: str) -> str:
+    def _beside(cls, value: str | None) -> str | None:
+        if value is None:
+            return None
         if value.startswith("/") or ".." in value.split("/") or not value.isprintable():
             raise ValueError(f"{value[:60]!r} must be a path in the sheet's own folder, without '..'")
         return value
+
+
+def _is_address(text: str) -> bool:
+    """By https, or by http on this host; nothing in it that only its reader should see."""
+    try:
+        parts = urlsplit(text)
+        host, _ = parts.hostname or "", parts.port
+    except ValueError:
+        return False
+    plain = text.isascii() and text.isprintable() and " " not in text and not parts.fragment
+    secure = parts.scheme == "https" or (parts.scheme == "http" and host in ("127.0.0.1", "localhost", "::1"))
+    return plain and secure and bool(host) and not parts.username and not parts.password
 
 
 class Result(Part):
@@ -308,6 +363,12 @@ def _inconsistent(document: Document, sheet: Sheet) -> list[Fault]:
         if name not in used:
             faults.append(document.fault(("payload", name), "No step uses it: remove it, or add the step."))
     return faults
+
+
+def repeated(sheet: Sheet, base: str) -> Sheet:
+    """A sheet as it is for doing a run again: on the very base of then, and nothing is released by it."""
+    result = sheet.result.model_copy(update={"release": False, "marks": [], "retire_on": None})
+    return sheet.model_copy(update={"base": base, "result": result})
 
 
 def applies(step: Step, values: Mapping[str, Scalar]) -> bool:

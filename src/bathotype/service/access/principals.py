@@ -46,6 +46,8 @@ class Person:
     standings: tuple[Standing, ...]
     accounts: frozenset[str] | None = None
     verbs: frozenset[str] | None = None
+    #: The only saved sheets that it may run; None: all.
+    sheets: frozenset[str] | None = None
     session_digest: str | None = None
     #: The token that was shown, and when it ends.
     token_id: str | None = None
@@ -62,6 +64,15 @@ class Principal:
     user_id: str
     role: Role
     verbs: frozenset[Verb]
+    sheets: frozenset[str] | None = None
+
+    def need_sheet(self, name: str) -> None:
+        """Raises `Forbidden` where its token is for other sheets."""
+        if self.sheets is not None and name not in self.sheets:
+            raise Forbidden(
+                f"This token of {self.actor} does not cover the sheet {name}.",
+                advice=f"It is for {', '.join(sorted(self.sheets))}. Use another.",
+            )
 
     def need(self, verb: Verb) -> None:
         """Raises `Forbidden` with the reason unless the caller may."""
@@ -138,6 +149,7 @@ def add_token(
     days: float,
     accounts: Iterable[str] | None = None,
     verbs: Iterable[str] | None = None,
+    sheets: Iterable[str] | None = None,
     token: str | None = None,
     made_with: Person | None = None,
 ) -> tuple[ApiToken, str]:
@@ -153,6 +165,7 @@ def add_token(
         digest=digest_of(token),
         accounts=sorted(accounts) if accounts is not None else None,
         verbs=sorted(verbs) if verbs is not None else None,
+        sheets=sorted(sheets) if sheets is not None else None,
         made_by=made_by,
         parent_id=made_with.token_id if made_with is not None else None,
         expires_at=ends,
@@ -214,7 +227,7 @@ def _asking(shown: type[ApiToken] | type[ConsoleSession], *columns: Any) -> Stat
 
 
 _BY_TOKEN = _asking(
-    ApiToken, ApiToken.id, ApiToken.accounts, ApiToken.verbs, ApiToken.revoked_at, ApiToken.expires_at,
+    ApiToken, ApiToken.id, ApiToken.accounts, ApiToken.verbs, ApiToken.sheets, ApiToken.revoked_at, ApiToken.expires_at,
     ApiToken.last_used_at,
 )  # fmt: skip
 _BY_SESSION = _asking(ConsoleSession, ConsoleSession.expires_at, ConsoleSession.seen_at)
@@ -250,7 +263,10 @@ def _by_token(reads: Reads, token: str, origin: str, note: bool) -> Person:
     accounts = frozenset(row.accounts) if row.accounts is not None else None
     verbs = frozenset(row.verbs) if row.verbs is not None else None
     standings = _standings(rows, accounts)
-    return Person(row.user_id, row.name, row.kind, standings, accounts, verbs, token_id=row.id, ends_at=row.expires_at)
+    return Person(
+        row.user_id, row.name, row.kind, standings, accounts, verbs,
+        frozenset(row.sheets) if row.sheets is not None else None, token_id=row.id, ends_at=row.expires_at,
+    )  # fmt: skip
 
 
 def _by_session(reads: Reads, shown: Credentials, note: bool) -> Person:
@@ -307,5 +323,6 @@ def principal_of(person: Person, account: str) -> Principal:
         )
     (one,) = held
     return Principal(
-        one.account_id, one.account, person.name, person.user_id, one.role, verbs_of(one.role, person.verbs)
-    )
+        one.account_id, one.account, person.name, person.user_id, one.role, verbs_of(one.role, person.verbs),
+        person.sheets,
+    )  # fmt: skip

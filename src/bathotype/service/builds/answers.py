@@ -43,6 +43,7 @@ def run_fields(row: BuildRun, operation: Operation) -> dict[str, Any]:
         "saved_number": row.saved_number,
         "repository": row.repository,
         "commit": row.commit,
+        "repeats": row.repeats,
     }
 
 

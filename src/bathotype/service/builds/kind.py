@@ -21,10 +21,11 @@ from bathotype.core.disk.source import ByteSource
 from bathotype.core.errors import BathotypeError, Damaged, Refused, Unavailable
 from bathotype.core.firstboot.settings import FirstBoot
 from bathotype.core.generalize.residue import used_secret
+from bathotype.core.lifecycle.room import disks_of_instance, least_root
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.core.sheets.lock import Locked
 from bathotype.core.sheets.secrecy import held_in
-from bathotype.core.sheets.sheet import Sheet, applies, read_sheet
+from bathotype.core.sheets.sheet import Sheet, applies, read_sheet, repeated
 from bathotype.core.sheets.steps import Scalar
 from bathotype.core.sheets.steps import Step as SheetStep
 from bathotype.core.store.materialise import StoredDisk
@@ -85,7 +86,10 @@ class BuildParams(CaptureParams):
     sheet_digest: str
     repository: str = ""
     commit: str = ""
+    #: The version that this run makes again.
+    repeats: str = ""
     machine_size: str
+    boot_bytes: int | None = None
     values: dict[str, Scalar] = {}
     payload: dict[str, PayloadSource] = {}
     keep_seconds: int = 0
@@ -143,7 +147,8 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
 
     @cached_property
     def _sheet(self) -> Sheet:
-        return read_sheet(self.params.sheet, self.params.values).need()
+        sheet = read_sheet(self.params.sheet, self.params.values).need()
+        return repeated(sheet, self.params.base) if self.params.repeats else sheet
 
     @cached_property
     def _temporary(self) -> TemporaryMachine:
@@ -151,6 +156,7 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         return TemporaryMachine(
             self.context, BaseDisks(self.context, params.base_id, params.region), params.region,
             f"build-{self.context.id}", params.machine_size, wants.zone, wants.isolated, params.tags, wants.ready_seconds,
+            params.boot_bytes,
         )  # fmt: skip
 
     @cached_property
@@ -212,6 +218,26 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         self.context.log(f"A temporary machine of {self.params.base} boots.")
         self._temporary.wait(machine.id, self._seed_id)
         self.context.log("Its first boot has finished.")
+        self._must_have_grown(machine.id)
+
+    def _must_have_grown(self, machine: str) -> None:
+        """Its file system has the room that its disk has.  Raises `Damaged` where the system did not take it."""
+        with self.context.session() as session:
+            base = session.get_one(Version, self.params.base_id)
+            disks = disks_of_instance(base.disks, self._sheet.machine.room)
+            least = least_root([asdict(disk) for disk in disks], int(base.contents.get("root_bytes") or 0))
+        if not least:
+            return
+        with self.site.agent(machine) as agent:
+            found = agent.mounted_bytes("/")
+        if found is None or found < least:
+            seen = "its agent does not tell its size" if found is None else f"it has {iec(found)}"
+            raise Damaged(
+                f"The file system did not grow with the boot disk: {seen}.",
+                advice="Install growpart and cloud-init's growpart and resizefs modules in the base, or leave boot_size out.",
+                code="not-grown",
+            )
+        self.context.log(f"Its file system has grown to {iec(found)}.")
 
     def _restart(self) -> None:
         machine = self.machine
@@ -312,6 +338,7 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
             "base_digest": params.base_digest,
             "values": params.values,
             "payload": {name: about.sha256 for name, about in params.payload.items()},
+            **({"repeats": params.repeats} if params.repeats else {}),
             **({"repository": params.repository, "commit": params.commit} if params.commit else {}),
         }
         self.save()

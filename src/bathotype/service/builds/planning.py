@@ -9,7 +9,8 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from bathotype.core.errors import Invalid, NotFound, Refused
-from bathotype.core.sheets.sheet import Checked, Sheet, read_sheet
+from bathotype.core.lifecycle.room import room_remarks
+from bathotype.core.sheets.sheet import Checked, Sheet, read_sheet, repeated
 from bathotype.core.sheets.steps import UpdatePackages
 from bathotype.service.access.principals import Principal
 from bathotype.service.builds.kind import Build, BuildParams, PayloadSource, unbegun
@@ -31,6 +32,15 @@ _ANY_NAME = "build-op"
 
 
 @dataclass(frozen=True)
+class Repeat:
+    """A run that is done again: the version that it made, and the base of then."""
+
+    reference: str
+    base: str
+    base_digest: str
+
+
+@dataclass(frozen=True)
 class Asked:
     """A request that was understood: the sheet with its values, the region, and what the site says."""
 
@@ -39,14 +49,15 @@ class Asked:
     region: str
     launch: LaunchRequest
     at_site: AtSite
+    repeat: Repeat | None = None
 
 
 def understand(
-    session: Session, reach: Reach, caller: Principal, body: wire.BuildRequest
+    session: Session, reach: Reach, caller: Principal, body: wire.BuildRequest, repeat: Repeat | None = None
 ) -> tuple[Checked, Sheet, str]:
     """The sheet and the region of a run.  Raises `Invalid` with every fault of the sheet."""
     checked = read_sheet(body.sheet, body.values)
-    sheet = checked.need()
+    sheet = checked.need() if repeat is None else repeated(checked.need(), repeat.base)
     region = body.region or sheet.machine.region
     if region is None:
         base, shares = find_usable(session, caller, sheet.base)
@@ -59,14 +70,17 @@ def understand(
     return checked, sheet, region
 
 
-def ask(reach: Reach, caller: Principal, body: wire.BuildRequest, found: tuple[Checked, Sheet, str]) -> Asked:
+def ask(
+    reach: Reach, caller: Principal, body: wire.BuildRequest, found: tuple[Checked, Sheet, str],
+    repeat: Repeat | None = None,
+) -> Asked:  # fmt: skip
     """Ask the site, which may take its time: no transaction is open meanwhile."""
     checked, sheet, region = found
     launch = LaunchRequest(
         reference=sheet.base, region=region, zone=sheet.machine.zone, machine_size=sheet.machine.size, name=_ANY_NAME,
-        tags={**sheet.machine.tags, **body.tags},
+        tags={**sheet.machine.tags, **body.tags}, room=sheet.machine.room,
     )  # fmt: skip
-    return Asked(checked, sheet, region, launch, ask_site(reach, caller, launch))
+    return Asked(checked, sheet, region, launch, ask_site(reach, caller, launch), repeat)
 
 
 def plan_build(
@@ -77,6 +91,8 @@ def plan_build(
     base, shares = find_usable(session, caller, sheet.base, lock="share" if lock else None)
     machine = plan_launch(session, reach, caller, asked.launch, base, shares, asked.at_site)
     blockers, warnings = list(machine.blockers), list(machine.warnings)
+    # An instance may have room that nothing uses; a version would keep it for ever.
+    blockers += room_remarks(base.disks, sheet.machine.room, root_last=base.contents.get("root_last"))
     number, part = _number(body, sheet)
     reference = f"{sheet.result.line}@{number or '?'}"
     try:
@@ -91,6 +107,8 @@ def plan_build(
         blockers.append(str(error))
     if sheet.result.retire_on is not None and sheet.result.retire_on <= utcnow().date():
         blockers.append(f"The end date {sheet.result.retire_on} is not in the future.")
+    if asked.repeat is not None and base.content_digest != asked.repeat.base_digest:
+        blockers.append(f"{asked.repeat.base} is not what {asked.repeat.reference} was built on.")
     blockers += payload_faults(sheet, body.payload)
     for name in missing_secrets(session, caller.account_id, sheet.secrets):
         blockers.append(f"There is no secret {name}. A steward sets it: `bathotype secrets set {name}`.")
@@ -125,7 +143,7 @@ def _number(body: wire.BuildRequest, sheet: Sheet) -> tuple[str | None, wire.Bum
 
 def payload_faults(sheet: Sheet, given: Collection[str]) -> list[str]:
     """What is missing of a sheet's payload, and what is given that it does not name."""
-    missing = [f"{name} ({about.file})" for name, about in sheet.payload.items() if name not in given]
+    missing = [f"{name} ({about.where})" for name, about in sheet.payload.items() if name not in given]
     more = [name for name in given if name not in sheet.payload]
     faults = [f"Of the payload {', '.join(missing)} is not given."] if missing else []
     return [*faults, *([f"{', '.join(more)} is given, and the sheet has no such payload."] if more else [])]
@@ -201,10 +219,12 @@ def record_build(
         base=plan.base,
         base_digest=base.content_digest,
         machine_size=plan.machine_size,
+        boot_bytes=sheet.machine.room.boot_bytes,
         sheet=body.sheet,
         sheet_digest=asked.checked.digest,
         repository=repository,
         commit=commit,
+        repeats=asked.repeat.reference if asked.repeat else "",
         values=dict(asked.checked.values),
         keep_seconds=body.keep_on_failure,
         payload={name: _source(session, caller, name, given) for name, given in body.payload.items()},
@@ -224,6 +244,7 @@ def record_build(
             steps=unbegun(sheet),
             repository=repository,
             commit=commit,
+            repeats=params.repeats,
         )
     )
     return row

@@ -23,6 +23,7 @@ from bathotype.core.sheets.steps import Scalar
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
 from bathotype.service.builds import saved
+from bathotype.service.builds.fetching import fetch
 from bathotype.service.builds.planning import understand
 from bathotype.service.database import Database
 from bathotype.service.operations.start import unattended_principal
@@ -167,7 +168,14 @@ def read(database: Database, reach: Reach, settings: Settings, repository: str) 
             address, wanted.branch, wanted.folder, wanted.access, signers=wanted.signers, scratch=settings.scratch
         ) as commit:
             found, wrong = sheets_in(commit, wanted.values)
-            brought = [_Brought(sheet, _body(database, reach, wanted.caller, commit, sheet)) for sheet in found]
+            brought = []
+            for sheet in found:
+                try:
+                    body = _body(database, reach, settings, wanted.caller, commit, sheet)
+                except Refused as error:  # a file of its payload is not what its lock says
+                    wrong.append(NoSheet(sheet.path, error.message))
+                else:
+                    brought.append(_Brought(sheet, body))
     except BathotypeError as error:
         with database.sessions.begin() as session:
             row = session.get(Repository, repository, with_for_update=CHANGE)
@@ -181,7 +189,7 @@ def read(database: Database, reach: Reach, settings: Settings, repository: str) 
 
 
 def _body(
-    database: Database, reach: Reach, caller: Principal, commit: git.Commit, sheet: FoundSheet
+    database: Database, reach: Reach, settings: Settings, caller: Principal, commit: git.Commit, sheet: FoundSheet
 ) -> SaveSheetRequest:
     """A sheet as somebody would save it.  Files that it has already are not stored again."""
     kept: dict[str, PayloadGiven] = {}
@@ -195,7 +203,15 @@ def _body(
             region = _region(session, reach, caller, sheet)
     payload = {}
     for name, about in sheet.payload.items():
-        payload[name] = kept.get(about.sha256) or _stored(database, reach, caller, region, commit, sheet.files[name])
+        if about.sha256 in kept:
+            payload[name] = kept[about.sha256]
+            continue
+        where = sheet.files[name]
+        if sheet.checked.need().payload[name].url is not None:
+            data = fetch(where, about, settings.places.repositories.payload_hosts)
+        else:
+            data = commit.read(where, MOST_PAYLOAD)
+        payload[name] = _stored(database, reach, caller, region, where, data)
     note = f"{commit.subject} ({commit.author})"[:500]
     return SaveSheetRequest(sheet=sheet.text, values=dict(sheet.values), payload=payload, note=note)
 
@@ -208,10 +224,7 @@ def _region(session: Session, reach: Reach, caller: Principal, sheet: FoundSheet
         return next(iter(reach.places.regions))
 
 
-def _stored(
-    database: Database, reach: Reach, caller: Principal, region: str, commit: git.Commit, path: str
-) -> PayloadGiven:
-    data = commit.read(path, MOST_PAYLOAD)
+def _stored(database: Database, reach: Reach, caller: Principal, region: str, path: str, data: bytes) -> PayloadGiven:
     upload = Upload(
         id=new_id("up"), account_id=caller.account_id, region=region, name=path[-200:], size=len(data), part_bytes=_PART
     )

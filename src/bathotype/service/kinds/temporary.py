@@ -28,6 +28,7 @@ class TemporaryMachine:
     isolated: bool
     tags: Mapping[str, str]
     ready_seconds: float
+    boot_bytes: int | None = None
 
     def ensure_base(self) -> bool | None:
         """Make sure that the site has a verified base disk; False where it had one."""
@@ -60,6 +61,7 @@ class TemporaryMachine:
                 machine_size=self.size,
                 boot_disk=str(base.site_disk),
                 data_disks=base.data_disks,
+                boot_bytes=self.boot_bytes,
                 isolated=self.isolated,
                 tags=context.tags(dict(self.tags)),
             )

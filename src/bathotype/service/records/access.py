@@ -50,7 +50,8 @@ class Membership(Base):
 
 
 class ApiToken(Base):
-    """A token, kept as its digest.  ``accounts`` and ``verbs`` narrow what its owner may; null means all of it."""
+    """A token, kept as its digest.  ``accounts`` and ``verbs`` narrow what its owner may, ``sheets`` which saved sheets it
+    may run; null means all of it."""
 
     __tablename__ = "api_tokens"
 
@@ -60,6 +61,7 @@ class ApiToken(Base):
     digest: Mapped[str] = mapped_column(unique=True)
     accounts: Mapped[list[Any] | None]
     verbs: Mapped[list[Any] | None]
+    sheets: Mapped[list[Any] | None]
     made_by: Mapped[str] = mapped_column(default="")
     #: The token with which it was made: it ends when that does.
     parent_id: Mapped[str | None] = mapped_column(ForeignKey("api_tokens.id", ondelete="CASCADE"), index=True)

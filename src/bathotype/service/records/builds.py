@@ -33,3 +33,5 @@ class BuildRun(Base):
     #: The address of the repository that the text comes from, and its commit.
     repository: Mapped[str] = mapped_column(default="", server_default="")
     commit: Mapped[str] = mapped_column(default="", server_default="")
+    #: The version that it makes again.
+    repeats: Mapped[str] = mapped_column(default="", server_default="")

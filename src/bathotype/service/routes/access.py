@@ -9,8 +9,8 @@ from fastapi.responses import RedirectResponse
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
-from bathotype.core.access.roles import Role, verbs_of
-from bathotype.core.errors import Forbidden, NotFound, Refused, Unavailable
+from bathotype.core.access.roles import Role, Verb, verbs_of
+from bathotype.core.errors import Forbidden, Invalid, NotFound, Refused, Unavailable
 from bathotype.service import audit
 from bathotype.service.access.principals import (
     SESSION_COOKIE,
@@ -179,6 +179,8 @@ def _token(row: ApiToken, user: User, seen_by: Principal | None = None) -> wire.
     return wire.Token(user=user.name, kind=user.kind, **fields)
 
 
+#: What a token may do that is for some sheets alone.
+_OF_SHEETS = frozenset({Verb.READ, Verb.RUN})
 _TOKENS = Ordering(
     ApiToken.id,
     made=ApiToken.created_at,
@@ -229,6 +231,13 @@ def make_token(body: wire.TokenRequest, person: Signed, request: Request, servic
             raise Forbidden("The token that you use does not cover all these accounts.", advice="Use a wider one.")
         if person.verbs is not None and verbs is not None and not verbs <= person.verbs:
             raise Forbidden("The token that you use does not cover all these verbs.", advice="Use a wider one.")
+        sheets = frozenset(body.sheets) if body.sheets is not None else person.sheets
+        if person.sheets is not None and sheets is not None and not sheets <= person.sheets:
+            raise Forbidden("The token that you use does not cover all these sheets.", advice="Use a wider one.")
+        if sheets is not None and (verbs is None or not verbs <= _OF_SHEETS):
+            raise Invalid(
+                "A token for some sheets may read and run, and nothing else.", advice="Give it the verbs read and run."
+            )
         held = {s.account for s in person.standings}
         if accounts is not None and (unknown := sorted(accounts - held)):
             raise NotFound(f"There is no account {unknown[0]!r} here.", advice="`bathotype auth whoami` shows yours.")
@@ -243,6 +252,7 @@ def make_token(body: wire.TokenRequest, person: Signed, request: Request, servic
             days=body.days,
             accounts=accounts,
             verbs=verbs,
+            sheets=sheets,
             made_with=person,
         )
         for account_id in _reached(session, owner, accounts):

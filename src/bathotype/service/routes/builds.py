@@ -12,6 +12,7 @@ from bathotype.core.errors import NotFound
 from bathotype.core.sheets import sheet as sheets
 from bathotype.service import audit
 from bathotype.service.answers.operations import operation_answers
+from bathotype.service.builds.again import find_run, request_again
 from bathotype.service.builds.answers import run_fields
 from bathotype.service.builds.kind import Build
 from bathotype.service.builds.planning import ask, plan_build, record_build, understand
@@ -87,6 +88,7 @@ def list_builds(
     paging: Paged,
     sheet: Annotated[str | None, Query(description="Only runs of this sheet.")] = None,
     state: OperationState | None = None,
+    made: Annotated[str | None, Query(max_length=200, description="Only the run that made this version.")] = None,
     sort: Annotated[wire.BuildRunSort, Query(description=REVERSED)] = "-started",
 ) -> Page[wire.BuildRun]:
     """Build runs, the newest first unless sorted."""
@@ -96,6 +98,8 @@ def list_builds(
         query = query.where(BuildRun.sheet == sheet)
     if state is not None:
         query = query.where(Operation.state == state)
+    if made is not None:
+        query = query.where(Operation.subject == made, Operation.state == "succeeded")
     with reads.session() as session:
         rows, following, total = paging.in_order(session, query, _RUNS, sort)
         items = [wire.BuildRun(**run_fields(row[0], row[1])) for row in rows]
@@ -106,9 +110,7 @@ def list_builds(
 def show_build(operation: str, caller: Reader, reads: ReadsOf) -> wire.BuildRunDetails:
     """A run with its sheet, and each step with what it changed and what it printed."""
     with reads.session() as session:
-        row = session.get(BuildRun, operation)
-        if row is None or row.account_id != caller.account_id:
-            raise NotFound(f"There is no build run {operation!r}.", advice="`bathotype builds list` shows them.")
+        row = find_run(session, caller, operation)
         done = session.get_one(Operation, operation)
         return wire.BuildRunDetails(
             **run_fields(row, done),
@@ -120,6 +122,36 @@ def show_build(operation: str, caller: Reader, reads: ReadsOf) -> wire.BuildRunD
             delivered=(done.result or {}).get("delivered", []),
             kept=_kept(done),
         )
+
+
+@router.post("/builds/{operation}/repeat-plans")
+def plan_repeat(operation: str, body: wire.RepeatRequest, caller: Reader, service: ServiceOf) -> wire.BuildPlan:
+    """What doing a run again would do, and every obstacle at once.  Nothing is started."""
+    with service.database.reads() as session:
+        request, repeat = request_again(session, caller, find_run(session, caller, operation), body)
+        found = understand(session, service.reach, caller, request, repeat)
+    asked = ask(service.reach, caller, request, found, repeat)
+    with service.database.reads() as session:
+        return plan_build(session, service.reach, caller, request, asked)
+
+
+@router.post("/builds/{operation}/repeats", status_code=202)
+def repeat(
+    operation: str, body: wire.RepeatRequest, caller: Operator, service: ServiceOf, key: Key = None
+) -> OperationAnswer:
+    """Do a run again: the same sheet, values, payload and base.  What it makes stays staged, for seeing what differs."""
+    with service.database.reads() as session:
+        run = find_run(session, caller, operation)
+        repository, commit = run.repository, run.commit
+        request, repeated = request_again(session, caller, run, body)
+        found = understand(session, service.reach, caller, request, repeated)
+    asked = ask(service.reach, caller, request, found, repeated)
+
+    def make(session: Session) -> OperationAnswer:
+        row = record_build(session, service.reach, caller, request, asked, repository=repository, commit=commit)
+        return operation_answers(session, [row])[0]
+
+    return OperationAnswer.model_validate(once(caller, service, key, body, make))
 
 
 def _kept(done: Operation) -> wire.KeptMachine | None:

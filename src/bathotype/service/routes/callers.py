@@ -82,6 +82,7 @@ class CallerWith(Given):
 #: Each route says by the type of its caller what permission it needs.
 Signed = Annotated[Person, Depends(AnyCaller())]
 Reader = Annotated[Principal, Depends(CallerWith(Verb.READ))]
+Runner = Annotated[Principal, Depends(CallerWith(Verb.RUN))]
 Operator = Annotated[Principal, Depends(CallerWith(Verb.OPERATE))]
 Sharer = Annotated[Principal, Depends(CallerWith(Verb.SHARE))]
 Ruler = Annotated[Principal, Depends(CallerWith(Verb.RULE))]

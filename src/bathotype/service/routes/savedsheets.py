@@ -15,7 +15,7 @@ from bathotype.service.builds import saved
 from bathotype.service.builds.answers import saved_answers, saved_details
 from bathotype.service.builds.planning import ask, plan_build, understand
 from bathotype.service.records import SavedSheet, SheetFile
-from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
+from bathotype.service.routes.callers import Operator, Reader, ReadsOf, Runner, ServiceOf
 from bathotype.service.routes.common import Key, once
 from bathotype.service.routes.conditions import Conditional
 from bathotype.service.routes.paging import REVERSED, Ordering, Paged
@@ -134,8 +134,9 @@ def plan_run(name: str, body: wire.SheetRunRequest, caller: Reader, service: Ser
 
 
 @router.post("/{name}/runs", status_code=202)
-def run(name: str, body: wire.SheetRunRequest, caller: Operator, service: ServiceOf, key: Key = None) -> Operation:
+def run(name: str, body: wire.SheetRunRequest, caller: Runner, service: ServiceOf, key: Key = None) -> Operation:
     """Run a saved sheet.  All obstacles are reported before it starts."""
+    caller.need_sheet(name)
     with service.database.reads() as session:
         number, request = _request(session, caller, name, body)
         found = understand(session, service.reach, caller, request)

@@ -54,9 +54,13 @@ def upgrade() -> None:
     for table in ("sheet_texts", "build_runs"):
         op.add_column(table, sa.Column("repository", sa.String(), nullable=False, server_default=""))
         op.add_column(table, sa.Column("commit", sa.String(), nullable=False, server_default=""))
+    op.add_column("build_runs", sa.Column("repeats", sa.String(), nullable=False, server_default=""))
+    op.add_column("api_tokens", sa.Column("sheets", postgresql.JSONB()))
 
 
 def downgrade() -> None:
+    op.drop_column("api_tokens", "sheets")
+    op.drop_column("build_runs", "repeats")
     for table in ("build_runs", "sheet_texts"):
         op.drop_column(table, "commit")
         op.drop_column(table, "repository")

@@ -1,0 +1,71 @@
+"""Sheets as they are kept and run by commands: payload by address, repositories, tokens for a sheet."""
+
+from __future__ import annotations
+
+import threading
+from pathlib import Path
+
+from tests.cli.conftest import Cli
+from tests.gitserver import GitRepository, files_served
+from tests.office import Office
+from tests.service.test_repositories import CONF, FIRST, WITH_FILE
+
+
+def test_a_payload_by_its_address_is_locked_and_kept(office: Office, cli: Cli, tmp_path: Path) -> None:
+    office.version("gauge@1.0.0")
+    (tmp_path / "web").mkdir()
+    served = tmp_path / "web/logger.conf"
+    served.write_bytes(CONF)
+    sheet = tmp_path / "logging.yaml"
+    with office.core as client:
+        client.create_line("logger")
+    with files_served(tmp_path / "web") as address:
+        sheet.write_text(WITH_FILE.replace("{file: files/logger.conf}", f'{{url: "{address}/logger.conf"}}'))
+        assert "does not name conf" in cli("sheets", "check", str(sheet)).stderr
+        assert "holds 1 file" in cli("sheets", "lock", str(sheet)).stderr
+        assert "1 file of payload as locked" in cli("sheets", "check", str(sheet)).stderr
+        assert "saved as text 1" in cli("sheets", "save", str(sheet)).stdout
+        served.write_bytes(b"interval = 1\n")
+        assert "same as its text 1" in cli("sheets", "save", str(sheet)).stderr, "what is kept is not fetched again"
+        changed = cli("build", str(sheet))
+        assert changed.returncode == 4 and "conf has changed" in changed.stderr
+        served.unlink()
+        assert "answered 404" in cli("build", str(sheet)).stderr
+
+
+def test_a_repository_is_connected_read_and_forgotten(office: Office, cli: Cli, tmp_path: Path) -> None:
+    office.version("gauge@1.0.0")
+    with office.core as client:
+        client.create_line("logger")
+    repository = GitRepository(office.folder / "git/images")
+    repository.commit("The logger", FIRST)
+    over = threading.Event()
+
+    def work() -> None:
+        while not over.wait(0.2):
+            office.upkeep("repositories")
+
+    worker = threading.Thread(target=work)
+    worker.start()
+    try:
+        connected = cli("repositories", "connect", "office", str(repository.folder), "--folder", "sheets")
+        assert connected.returncode == 0 and "The logger (orla)" in connected.stdout
+        assert "logging\tsheets/logging.yaml" in connected.stdout and "whsec_" in connected.stdout
+        repository.commit("A fault", {"sheets/broken.yaml": "sheet: broken\n"})
+        wrong = cli("repositories", "read", "office")
+        assert wrong.returncode == 1 and "sheets/broken.yaml" in wrong.stderr
+    finally:
+        over.set()
+        worker.join()
+    assert "1 file wrong" in cli("repositories", "list").stdout
+    assert f"address\tfile://{repository.folder}" in cli("repositories", "show", "office").stdout
+    assert "repository\toffice: sheets/logging.yaml" in cli("sheets", "show", "logging").stdout
+    assert "forgotten" in cli("repositories", "drop", "office").stdout
+    refused = cli("repositories", "connect", "far", "https://git.tide.example/images")
+    assert refused.returncode == 2 and "may not be read" in refused.stderr
+
+
+def test_a_token_for_a_sheet_is_made_and_listed(office: Office, cli: Cli) -> None:
+    made = cli("auth", "tokens", "make", "nightly", "--verb", "read", "--verb", "run", "--sheet", "logging")
+    assert made.returncode == 0 and made.stdout.startswith("bt_")
+    assert "read, run (logging)" in cli("auth", "tokens", "list").stdout
