@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import base64
 import json
+import posixpath
 import re
 import secrets
 import threading
@@ -20,6 +21,7 @@ from typing import Any
 
 import yaml
 
+from standin.counters import Counters
 from standin.desktop import Desktop
 from standin.firstboot import read_seed, start_linux
 from standin.guestfiles import Edits, GuestFiles
@@ -66,6 +68,8 @@ class GuestFacts:
     address: str
     mac: str
     online: bool = True
+    processors: int = 1
+    memory_mib: int = 512
 
 
 class ModelledGuest:
@@ -90,6 +94,7 @@ class ModelledGuest:
         self._memory: dict[str, bytes] = {}  # what lies below /run
         self.stopped_services: set[str] = set()
         self._programs = Programs(self)
+        self._counters = Counters(facts.processors, facts.memory_mib)
         self._commands: dict[str, Callable[..., Any]] = {
             "guest-sync": lambda id: id,
             "guest-sync-delimited": lambda id: id,
@@ -251,6 +256,8 @@ class ModelledGuest:
         """A file, of memory too."""
         if path == "/proc/net/tcp":
             return self._programs.ports()
+        if path in self._counters.files:
+            return self._counters.files[path]()
         return self._memory[path] if path in self._memory else self._need_files().read(path)
 
     def put(self, path: str, data: bytes) -> None:
@@ -264,6 +271,7 @@ class ModelledGuest:
             with self.write_lock:
                 if self._thawed.is_set():
                     self._need_files().change(edits)
+                    self._counters.written += sum(len(data) for data, _, _ in edits.written.values())
                     return
 
     def _need_files(self) -> GuestFiles:
@@ -345,7 +353,8 @@ class ModelledGuest:
 
         def run() -> None:
             try:
-                code, out = program(argv[1:])
+                with self._counters.working(posixpath.basename(argv[0])):
+                    code, out = program(argv[1:])
             except ProgramError as error:
                 code, out = error.code, b""
                 process.err = f"{argv[0]}: {error}\n".encode()

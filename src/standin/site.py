@@ -283,7 +283,10 @@ class Site(SiteDisks, SiteNetworks):
         number = machine.id
         try:
             guest = ModelledGuest(
-                GuestFacts(number, self.path(boot), machine.address, machine.mac, online=bool(machine.subnet)),
+                GuestFacts(
+                    number, self.path(boot), machine.address, machine.mac, online=bool(machine.subnet),
+                    processors=SIZES[machine.size].processors, memory_mib=SIZES[machine.size].memory_mib,
+                ),
                 frozen=bool(machine.guest.get("frozen")),
                 on_frozen=lambda frozen: self._note_frozen(number, frozen),
                 on_off=lambda: self._guest_off(number),

@@ -30,7 +30,7 @@ from tests.support import System, e2fsck, holds, until
 
 pytestmark = [
     pytest.mark.real_guest,
-    pytest.mark.timeout(1200),
+    pytest.mark.timeout(1800),
     pytest.mark.skipif(os.geteuid() != 0, reason="the lab guest's packages are installed as root"),
     pytest.mark.skipif(shutil.which("qemu-system-x86_64") is None, reason="QEMU is not installed"),
 ]

@@ -5,6 +5,7 @@ import { ask } from "~/api/queries";
 import { Facts, Heading, Short } from "~/parts/basics";
 import { State } from "~/parts/state";
 import { ahead, briefly, iec, plural, to } from "~/parts/text";
+import { Figures } from "./figures";
 
 /** What each step of a sheet changed and printed; it grows while the run goes on. */
 export function BuildSteps({ operation, ended }: { operation: string; ended: boolean }) {
@@ -56,6 +57,7 @@ export function BuildSteps({ operation, ended }: { operation: string; ended: boo
           </li>
         ))}
       </ol>
+      <Figures figures={data.figures} steps={data.steps} />
       <details className="mt-3">
         <summary className="text-small text-ink-2 cursor-pointer">The sheet as it ran</summary>
         <pre className="bg-depth-1 text-small mt-2 overflow-x-auto p-3" tabIndex={0} role="region" aria-label="Sheet">

@@ -184,6 +184,20 @@ class KeptMachine(Answer):
     until: datetime
 
 
+class MachineFigure(Answer):
+    """How busy a run's machine was in the ``seconds`` before a moment; rates are bytes a second."""
+
+    at: datetime
+    seconds: float
+    processor: float = Field(description="Share of its processors, from 0 to 1.")
+    memory_used: int
+    memory: int
+    read: float
+    written: float
+    received: float
+    sent: float
+
+
 class BuildRunDetails(BuildRun):
     """All of it: text, values and payload (by SHA-256), and the steps."""
 
@@ -192,6 +206,7 @@ class BuildRunDetails(BuildRun):
     payload: dict[str, str]
     base_digest: str
     steps: list[BuildStep]
+    figures: list[MachineFigure] = Field(description="How busy its machine was while the steps were done.")
     delivered: list[str]
     kept: KeptMachine | None = Field(
         description="The machine of a run that failed, while it stays for looking into it."

@@ -29,7 +29,7 @@ from bathotype.core.units import iec, plural, seconds
 
 if TYPE_CHECKING:
     from bathotype.client import Client
-    from bathotype.wire.builds import BuildStep, KeptMachine, PayloadGiven
+    from bathotype.wire.builds import BuildStep, KeptMachine, MachineFigure, PayloadGiven
 
 
 def register(parsers: Subparsers) -> None:
@@ -300,6 +300,7 @@ def _show(client: Client, given: argparse.Namespace) -> None:
             ("by", run.created_by),
             ("delivered", ", ".join(run.delivered) or None),
             ("stays", _kept(run.kept)),
+            *_busy(run.figures),
         ]
     )
     table(
@@ -326,6 +327,27 @@ def _drop_machine(client: Client, given: argparse.Namespace) -> None:
 
 def _changed(changed: list[str]) -> str:
     return changed[0] + (f" and {len(changed) - 1} more" if len(changed) > 1 else "") if changed else ""
+
+
+def _busy(figures: list[MachineFigure]) -> list[tuple[str, str]]:
+    """How busy the machine was, in words."""
+    if not figures:
+        return []
+    whole = sum(f.seconds for f in figures)
+
+    def rates(name: str) -> str:
+        each = [(getattr(f, name), f.seconds) for f in figures]
+        return f"{iec(sum(rate * s for rate, s in each))}, at most {iec(max(rate for rate, _ in each))}/s"
+
+    shares = f"{sum(f.processor * f.seconds for f in figures) / whole:.0%} on average, {max(f.processor for f in figures):.0%} at most"
+    return [
+        ("processor", shares),
+        ("memory", f"at most {iec(max(f.memory_used for f in figures))} of {iec(figures[-1].memory)}"),
+        ("disk read", rates("read")),
+        ("disk written", rates("written")),
+        ("received", rates("received")),
+        ("sent", rates("sent")),
+    ]
 
 
 def _show_step(step: BuildStep | None, given: argparse.Namespace) -> None:

@@ -34,6 +34,7 @@ from bathotype.service import lifecycle
 from bathotype.service.guests.building import BuildMachine
 from bathotype.service.guests.clone import InsideClone
 from bathotype.service.guests.power import shut_down
+from bathotype.service.guests.sampling import Sampler
 from bathotype.service.identities import read_identity
 from bathotype.service.kinds.basedisks import BaseDisks
 from bathotype.service.kinds.capture import CaptureKind, CaptureMemo, CaptureParams
@@ -257,10 +258,11 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
             self.memo.sealed = self._vault.give(session, context.account_id, sheet.secrets, operation=context.id)
         self.save()
         noted = unbegun(sheet)
+        self._sampler = Sampler()
         self._note(noted)
         around = BuildMachine(
             self.site, self.machine_id, self._payload().__getitem__, self._vault.opened(self.memo.sealed),
-            self._restart, context.log, context.check,
+            self._restart, context.log, context.check, self._sampler,
         )  # fmt: skip
         for number, step in enumerate(sheet.steps):
             context.progress(number, len(sheet.steps))
@@ -305,7 +307,8 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
     def _note(self, noted: list[dict[str, Any]]) -> None:
         self.context.must_hold()
         with self.context.session() as session:
-            session.execute(update(BuildRun).where(BuildRun.operation_id == self.context.id).values(steps=noted))
+            noted_now = {"steps": noted, "figures": self._sampler.figures}
+            session.execute(update(BuildRun).where(BuildRun.operation_id == self.context.id).values(**noted_now))
 
     @property
     def _vault(self) -> Vault:

@@ -11,7 +11,7 @@ from functools import cached_property
 from typing import Any
 
 from bathotype.core.disk.source import ByteSource
-from bathotype.core.guest.agent import AgentRefused, ExecResult
+from bathotype.core.guest.agent import AgentRefused, ExecResult, GuestAgent
 from bathotype.core.guest.answers import plain
 from bathotype.core.sheets import steps as kinds
 from bathotype.core.sheets.cleaning import cleaning_of
@@ -19,11 +19,13 @@ from bathotype.core.sheets.packages import Manager, Wanted, changed_packages, un
 from bathotype.core.sheets.secrecy import Mask
 from bathotype.core.units import iec, plural
 from bathotype.service.guests.programs import GuestPrograms, StepFailed
+from bathotype.service.guests.sampling import Sampler
 from bathotype.sites.protocol import Site
 
 #: Where a run keeps what it needs in the machine: memory, so that nothing of it is captured.
 _FOLDER = "/run/bathotype"
 _PIECE = 1024 * 1024
+_CALL_SECONDS = 60.0
 _PAUSE = 1.0
 #: Of the output of one program, lines in the log; of a step's, characters that are kept.
 _LOGGED, _KEPT, _LONGEST = 40, 16_000, 400
@@ -56,6 +58,7 @@ class BuildMachine:
     restart: Callable[[], None]
     log: Callable[[str], None]
     check: Callable[[], None]
+    sampler: Sampler = field(default_factory=Sampler)
 
     def do(self, step: kinds.Step) -> Done:
         """Do a step.  Raises `StepFailed` where it fails, or where its effect is not there afterwards."""
@@ -76,13 +79,19 @@ class BuildMachine:
             kinds.WaitFor: work.wait,
         }
         try:
+            self._look()
             doers[type(step)](step)
+            self._look()
         except AgentRefused as error:
             raise StepFailed(self._shown(error.message), advice="See what the machine lacks for it.") from error
         except StepFailed as error:  # it may hold the guest's words
             raise StepFailed(self._shown(error.message), advice=error.advice) from error
         changed = [plain(self.mask.hide(line))[:_LONGEST] for line in work.done.changed[:_MOST_CHANGES]]
         return replace(work.done, changed=changed, output=work.done.output[-_KEPT:])
+
+    def _look(self) -> None:
+        with self.site.agent(self.machine, timeout=_CALL_SECONDS) as agent:
+            self.sampler.look(agent)
 
     @cached_property
     def mask(self) -> Mask:
@@ -99,6 +108,10 @@ class _Work(GuestPrograms):
     def __init__(self, around: BuildMachine, step: kinds.Step) -> None:
         super().__init__(around.site, around.machine, seconds=step.seconds, check=around.check)
         self._around, self._step, self.done = around, step, Done()
+
+    def _meanwhile(self, agent: GuestAgent) -> None:
+        super()._meanwhile(agent)
+        self._around.sampler.look_in_time(agent)
 
     # Programs
 

@@ -40,13 +40,17 @@ class GuestPrograms:
         given = {**ENVIRONMENT, **(environment or {})}
         with self.agent() as agent:
             try:
-                return agent.run(argv, timeout=left, environment=given, check=self._check)
+                return agent.run(argv, timeout=left, environment=given, check=lambda: self._meanwhile(agent))
             except AgentSilent as error:
                 if time.monotonic() < self._deadline:
                     raise
                 raise StepFailed(
                     f"{argv[0]} has not ended within {self._seconds:.0f} s.", advice="Give the step more `seconds`."
                 ) from error
+
+    def _meanwhile(self, agent: GuestAgent) -> None:
+        """Called again and again while a program runs."""
+        self._check()
 
     def is_there(self, path: str) -> bool:
         """Whether something is at a path."""

@@ -26,6 +26,8 @@ class BuildRun(Base):
     base: Mapped[str]
     base_digest: Mapped[str]
     steps: Mapped[list[Any]]
+    #: How busy its machine was, from time to time.
+    figures: Mapped[list[Any]] = mapped_column(default=list, server_default="[]")
     #: Why it began: empty where somebody asked for it, `schedule`, `base` after a release of its base, `push`.
     cause: Mapped[str] = mapped_column(default="", server_default="")
     #: Which text of the saved sheet it was.

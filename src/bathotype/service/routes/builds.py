@@ -119,6 +119,7 @@ def show_build(operation: str, caller: Reader, reads: ReadsOf) -> wire.BuildRunD
             payload=row.payload,
             base_digest=row.base_digest,
             steps=[wire.BuildStep.model_validate(step) for step in row.steps],
+            figures=[wire.MachineFigure.model_validate(figure) for figure in row.figures],
             delivered=(done.result or {}).get("delivered", []),
             kept=_kept(done),
         )

@@ -54,6 +54,7 @@ def upgrade() -> None:
     for table in ("sheet_texts", "build_runs"):
         op.add_column(table, sa.Column("repository", sa.String(), nullable=False, server_default=""))
         op.add_column(table, sa.Column("commit", sa.String(), nullable=False, server_default=""))
+    op.add_column("build_runs", sa.Column("figures", postgresql.JSONB(), nullable=False, server_default="[]"))
     op.add_column("build_runs", sa.Column("repeats", sa.String(), nullable=False, server_default=""))
     op.add_column("api_tokens", sa.Column("sheets", postgresql.JSONB()))
 
@@ -61,6 +62,7 @@ def upgrade() -> None:
 def downgrade() -> None:
     op.drop_column("api_tokens", "sheets")
     op.drop_column("build_runs", "repeats")
+    op.drop_column("build_runs", "figures")
     for table in ("build_runs", "sheet_texts"):
         op.drop_column(table, "commit")
         op.drop_column(table, "repository")
