@@ -10,6 +10,8 @@ _TICKS = 100
 _KIB = 1024
 #: Programs that fetch what they write.
 _FETCH = ("apt-get",)
+#: What a program reads of itself and its libraries, in bytes.
+_PROGRAM = 24 * _KIB
 _BASE_KIB, _WORKING_KIB = 150 * _KIB, 60 * _KIB
 
 
@@ -19,7 +21,7 @@ class Counters:
     def __init__(self, processors: int, memory_mib: int) -> None:
         self._processors, self._memory = processors, memory_mib * _KIB
         self._began, self._busy, self._running = time.monotonic(), 0.0, 0
-        self.written = self._received = 0
+        self.written = self._read = self._received = 0
 
     @contextmanager
     def working(self, program: str) -> Iterator[None]:
@@ -30,6 +32,7 @@ class Counters:
             yield
         finally:
             self._running -= 1
+            self._read += _PROGRAM
             self._busy += time.monotonic() - began
             self._received += self.written - written if program in _FETCH else 0
 
@@ -51,8 +54,8 @@ class Counters:
         return f"MemTotal: {self._memory} kB\nMemFree: 1 kB\nMemAvailable: {self._memory - used} kB\n".encode()
 
     def _disks(self) -> bytes:
-        sectors = self.written // 512
-        return f" 254       0 vda 100 0 {sectors} 1 {sectors // 8} 0 {sectors} 1 0 1 1\n".encode()
+        read, written = self._read // 512, self.written // 512
+        return f" 254       0 vda {read // 8} 0 {read} 1 {written // 8} 0 {written} 1 0 1 1\n".encode()
 
     def _network(self) -> bytes:
         rest = " 0" * 7

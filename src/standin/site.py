@@ -284,8 +284,13 @@ class Site(SiteDisks, SiteNetworks):
         try:
             guest = ModelledGuest(
                 GuestFacts(
-                    number, self.path(boot), machine.address, machine.mac, online=bool(machine.subnet),
-                    processors=SIZES[machine.size].processors, memory_mib=SIZES[machine.size].memory_mib,
+                    number,
+                    self.path(boot),
+                    machine.address,
+                    machine.mac,
+                    online=bool(machine.subnet),
+                    processors=SIZES[machine.size].processors,
+                    memory_mib=SIZES[machine.size].memory_mib,
                 ),
                 frozen=bool(machine.guest.get("frozen")),
                 on_frozen=lambda frozen: self._note_frozen(number, frozen),

@@ -9,8 +9,12 @@ from pathlib import Path
 import pytest
 
 from bathotype.core.errors import Invalid, Unavailable
-from bathotype.service.settings import Settings, _secret
+from bathotype.service.resealing import add_key, reseal
+from bathotype.service.settings import Settings
+from bathotype.service.settings import _keys as cached
 from bathotype.service.state import Service
+from bathotype.service.vault import Vault
+from tests.office import Office
 
 
 def test_threads_that_need_the_secret_for_the_first_time_get_one(tmp_path: Path) -> None:
@@ -19,7 +23,7 @@ def test_threads_that_need_the_secret_for_the_first_time_get_one(tmp_path: Path)
 
         def take(_: int, path: Path = path, gate: threading.Barrier = gate) -> bytes:
             gate.wait()
-            return _secret.__wrapped__(path)
+            return cached.__wrapped__(path)[0]
 
         with ThreadPoolExecutor(4) as pool:
             assert len(set(pool.map(take, range(4)))) == 1
@@ -56,3 +60,40 @@ def test_a_mistake_is_one_clear_line(
         _ = Settings.from_environment().places
         Service.from_environment(patience=1.0)
     assert "\n" not in str(error.value) and "pydantic" not in str(error.value)
+
+
+def test_the_secrets_key_is_changed_and_nothing_is_lost(office: Office) -> None:
+    def keys() -> list[bytes]:
+        return office.settings.secret_path.read_bytes().split()
+
+    def sealed() -> set[str]:
+        told = office.query(
+            "select sealed from secrets union all select private from account_keys where private is not null"
+        )
+        return {row[0] for row in told}
+
+    office.version("gauge@1.0.0")
+    with office.core as client:
+        client.set_secret("licence", "HT-LOG-4F7Q-INVENTED")
+    before, old = sealed(), keys()
+    assert add_key(office.settings) == office.settings.secret_path and keys()[1:] == old
+    cached.cache_clear()  # as in a process that starts anew
+    with office.database.sessions.begin() as session:
+        assert reseal(session, office.settings.box) == len(before) > 1
+    assert not before & sealed()
+    office.settings.secret_path.write_bytes(keys()[0])
+    cached.cache_clear()
+    with office.database.sessions.begin() as session:
+        account = office.query("select account_id from secrets")[0][0]
+        assert Vault(office.settings).peek(session, account, "licence", operation="x") == "HT-LOG-4F7Q-INVENTED"
+    office.version("gauge@1.1.0")
+    with office.core as client:
+        assert client.signature("gauge@1.0.0").holds and client.signature("gauge@1.1.0").holds
+    office.settings.secret_path.write_bytes(old[0])
+    cached.cache_clear()
+    with office.database.sessions.begin() as session, pytest.raises(Invalid, match="none of the keys"):
+        reseal(session, office.settings.box)
+    office.settings.secret_path.write_bytes(b"no key\n")
+    cached.cache_clear()
+    with pytest.raises(Invalid, match="something that is no key"):
+        assert office.settings.box

@@ -69,11 +69,14 @@ export function BuildSteps({ operation, ended }: { operation: string; ended: boo
 }
 
 /** How full the disk was before a clean-up, and after it. */
-function GivenBack({ before, after }: { before: number; after: number }) {
+function GivenBack({ used: [before = 0, after = 0] }: { used: number[] }) {
   return (
     <div className="text-small mt-2 max-w-md">
       <div className="bg-depth-2 h-2.5" aria-hidden>
-        <div className="bg-ink-2 h-full" style={{ width: `${(100 * Math.min(after, before)) / Math.max(before, 1)}%` }} />
+        <div
+          className="bg-ink-2 h-full"
+          style={{ width: `${(100 * Math.min(after, before)) / Math.max(before, 1)}%` }}
+        />
       </div>
       <p className="text-ink-2 mt-0.5">
         {iec(before)} in use before, {iec(after)} after
@@ -113,7 +116,7 @@ function Step({ step }: { step: Schema["BuildStep"] }) {
             ))}
           </ul>
         )}
-        {step.used && <GivenBack before={step.used[0]} after={step.used[1]} />}
+        {step.used && <GivenBack used={step.used} />}
         {step.output && (
           <pre
             className="bg-depth-1 text-small mt-1 max-h-72 overflow-auto p-2 font-mono"

@@ -44,11 +44,12 @@ export function Figures({ figures, steps }: { figures: Figure[]; steps: Schema["
   return (
     <>
       <Heading>Its machine, in {briefly(whole)}</Heading>
-      <div className="grid grid-cols-[repeat(auto-fill,minmax(14rem,1fr))] gap-x-8 gap-y-4">
+      <div className="grid grid-cols-2 gap-x-8 gap-y-4 max-sm:grid-cols-1">
         {plots.map((plot) => (
           <Small key={plot.title} plot={plot} figures={figures} x={x} begins={begins} />
         ))}
       </div>
+      <p className="text-small text-ink-2 mt-1">A step begins at each thin line.</p>
     </>
   );
 }
@@ -69,7 +70,8 @@ function Small({
   const most = (curve: Curve) => Math.max(...figures.map(curve.of));
   const top = plot.top ?? Math.max(...plot.curves.map(most), 1);
   const y = (value: number) => height - (Math.min(value, top) / top) * (height - 2);
-  const told = plot.curves.map((curve) => `${curve.name} at most ${plot.unit(most(curve))}`).join(", ");
+  const dashed = (place: number) => (place ? " (dashed)" : "");
+  const told = plot.curves.map((one, n) => `${one.name}${dashed(n)} at most ${plot.unit(most(one))}`).join(", ");
   return (
     <figure>
       <figcaption className="text-small">

@@ -9,7 +9,7 @@ from pathlib import Path
 from typing import Any, Literal
 
 import yaml
-from cryptography.fernet import Fernet
+from cryptography.fernet import Fernet, MultiFernet
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
 from pydantic_core import ErrorDetails
 from pydantic_settings import BaseSettings, SettingsConfigDict
@@ -203,9 +203,25 @@ class Settings(BaseSettings):
         return folder
 
     @property
-    def secret(self) -> bytes:
-        """The key that encrypts accounts' signing keys: every process of a service needs the same file."""
-        return _secret(self.secret_file or self.regions_file.with_name("bathotype.secret"))
+    def secret_path(self) -> Path:
+        """The secret file: every process of a service needs the same."""
+        return self.secret_file or self.regions_file.with_name("bathotype.secret")
+
+    @property
+    def secrets(self) -> tuple[bytes, ...]:
+        """The service's keys: the first one seals, all of them open.  The file is made with one where there is none."""
+        return _keys(self.secret_path)
+
+    @property
+    def box(self) -> MultiFernet:
+        """What seals and opens what the database holds sealed.  Raises `Invalid` for a file that holds no keys."""
+        try:
+            return MultiFernet([Fernet(key) for key in self.secrets])
+        except ValueError as error:
+            raise Invalid(
+                f"The secret file {self.secret_path} holds something that is no key.",
+                advice="A key is a line of 44 characters. See docs/operating.md.",
+            ) from error
 
 
 @lru_cache
@@ -226,7 +242,7 @@ def _places(path: Path) -> Places:
 
 
 @lru_cache
-def _secret(path: Path) -> bytes:
+def _keys(path: Path) -> tuple[bytes, ...]:
     try:
         if not path.exists():
             fresh = path.with_name(f".{path.name}.{secrets.token_hex(8)}")
@@ -237,7 +253,7 @@ def _secret(path: Path) -> bytes:
             except FileExistsError:
                 pass
             fresh.unlink()
-        return path.read_bytes().strip()
+        return tuple(path.read_bytes().split())
     except OSError as error:
         raise Invalid(
             f"The secret file {path} cannot be used: {error.strerror}.", advice="See docs/operating.md."

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import base64
 
-from cryptography.fernet import Fernet, InvalidToken
+from cryptography.fernet import InvalidToken
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -23,7 +23,7 @@ class KeyRing:
     """Keys of accounts; their private halves lie encrypted in the database, the key to them in a file."""
 
     def __init__(self, settings: Settings) -> None:
-        self._box = Fernet(settings.secret)
+        self._box = settings.box
 
     def active(self, session: Session, account_id: str) -> SigningKey:
         """The key that an account signs with now, made if it has none."""

@@ -12,7 +12,7 @@ from datetime import timedelta
 from urllib.parse import urlsplit
 
 import httpx
-from cryptography.fernet import Fernet, InvalidToken
+from cryptography.fernet import InvalidToken
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
@@ -73,7 +73,7 @@ def put(
         session.add(row)
     if body.url is not None and (not row.sealed or row.url != body.url):
         key = signature.new_key()  # another receiver gets another key
-        row.sealed = Fernet(settings.secret).encrypt(key.encode()).decode()
+        row.sealed = settings.box.encrypt(key.encode()).decode()
     row.url, row.mail_to, row.events, row.lines = body.url, body.mail_to, body.events, body.lines
     session.flush()
     after = {"to": body.mail_to or shown_url(body.url), "events": body.events, "lines": body.lines}
@@ -136,7 +136,7 @@ def send(settings: Settings, receiver: Receiver, happening: Happening) -> str:
         if receiver.url is not None:
             check_url(receiver.url, places.hosts)
             body = cloud_event(happening, service)
-            key = Fernet(settings.secret).decrypt(receiver.sealed.encode()).decode()
+            key = settings.box.decrypt(receiver.sealed.encode()).decode()
             message = f"{happening.id}-{receiver.name}"
             headers = {"content-type": CLOUD_EVENT, **signature.headers(key, message, int(time.time()), body)}
             return _post(receiver.url, headers, body)

@@ -45,7 +45,7 @@ def keep(settings: Settings, end: TrailEnd) -> None:
     if before is not None and before.count >= end.count:
         return
     body = asdict(end)
-    text = json.dumps({**body, "mac": _mac(settings, body)})
+    text = json.dumps({**body, "mac": _mac(settings.secrets[0], body)})
     fresh = path.with_name(f".{path.name}.{secrets.token_hex(8)}")
     fresh.touch(mode=0o600)
     fresh.write_text(text)
@@ -60,7 +60,8 @@ def kept(settings: Settings) -> TrailEnd | None:
         held = TrailEnd(int(body["count"]), int(body["event"]), str(body["digest"]), str(body["at"]))
     except (OSError, ValueError, KeyError, TypeError, AttributeError):
         return None
-    return held if hmac.compare_digest(str(mac), _mac(settings, asdict(held))) else None
+    fits = any(hmac.compare_digest(str(mac), _mac(key, asdict(held))) for key in settings.secrets)
+    return held if fits else None
 
 
 def missed(session: Session, held: TrailEnd) -> str:
@@ -73,9 +74,8 @@ def missed(session: Session, held: TrailEnd) -> str:
 
 
 def _path(settings: Settings) -> Path:
-    secret = settings.secret_file or settings.regions_file.with_name("bathotype.secret")
-    return secret.with_name("bathotype.trail")
+    return settings.secret_path.with_name("bathotype.trail")
 
 
-def _mac(settings: Settings, body: dict[str, object]) -> str:
-    return hmac.new(settings.secret, json.dumps(body, sort_keys=True).encode(), hashlib.sha256).hexdigest()
+def _mac(key: bytes, body: dict[str, object]) -> str:
+    return hmac.new(key, json.dumps(body, sort_keys=True).encode(), hashlib.sha256).hexdigest()

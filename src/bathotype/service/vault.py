@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping
 
-from cryptography.fernet import Fernet, InvalidToken
+from cryptography.fernet import InvalidToken
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -19,7 +19,7 @@ class Vault:
     """What an account keeps secret.  The key to it is the service's own secret file."""
 
     def __init__(self, settings: Settings) -> None:
-        self._box = Fernet(settings.secret)
+        self._box = settings.box
 
     def put(self, session: Session, account_id: str, name: str, value: str, *, about: str, by: str) -> Secret:
         """Keep a secret, in the place of an older one of its name."""

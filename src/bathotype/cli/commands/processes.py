@@ -9,8 +9,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command, group
-from bathotype.cli.output import out
+from bathotype.cli.output import out, say
 from bathotype.core.errors import Invalid
+from bathotype.core.units import plural
 
 if TYPE_CHECKING:
     from bathotype.client import Client
@@ -43,6 +44,14 @@ def register(parsers: Subparsers) -> None:
         needs_client=False,
         examples="  bathotype schema upgrade",
     )
+    command(
+        inner, "add-key", _add_key, "put a new key before the others in the secret file (docs/operating.md)",
+        needs_client=False, examples="  bathotype schema add-key",
+    )  # fmt: skip
+    command(
+        inner, "reseal", _reseal, "encrypt anew, with the first key of the secret file, what the database holds encrypted",
+        needs_client=False, examples="  bathotype schema reseal",
+    )  # fmt: skip
     # Whatever follows is the stand-in's own: `main` hands on what this parser does not know.
     parser = parsers.add_parser("standin", help="serve the stand-in cloud", add_help=False)
     parser.set_defaults(handler=_standin, needs_client=False, hands_on=True)
@@ -95,6 +104,34 @@ def _upgrade(_: Client, given: argparse.Namespace) -> None:
     schema.prepare(database, working_role=str(make_url(settings.database_url).username) if owner else "")
     database.close()
     out("The tables are up to date.")
+
+
+def _add_key(_: Client, given: argparse.Namespace) -> None:
+    from bathotype.service.resealing import add_key
+    from bathotype.service.settings import Settings
+
+    out(f"{add_key(Settings.from_environment())} has a new key, before the others.")
+    say("Give every host the same file, and start the processes again; then: `bathotype schema reseal`")
+
+
+def _reseal(_: Client, given: argparse.Namespace) -> None:
+    from bathotype.service.database import Database
+    from bathotype.service.resealing import reseal, runs_under_way
+    from bathotype.service.settings import Settings
+
+    settings = Settings.from_environment()
+    database = Database(settings.database_url, pool_size=1)
+    try:
+        with database.sessions.begin() as session:
+            done, left = reseal(session, settings.box), runs_under_way(session)
+    finally:
+        database.close()
+    out(f"{plural(done, 'thing')} encrypted anew")
+    say(
+        f"{plural(left, 'operation')} that began before still needs the other keys: remove them when these have ended."
+        if left
+        else "The other keys in the secret file are not needed any more."
+    )
 
 
 def _standin(_: Client, given: argparse.Namespace) -> None:

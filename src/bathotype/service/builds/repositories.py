@@ -8,7 +8,6 @@ from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
-from cryptography.fernet import Fernet
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -77,7 +76,7 @@ def put(
         key = signature.new_key()
         row = Repository(
             id=new_id("re"), account_id=caller.account_id, name=name, made_by=caller.actor, wrong=[],
-            sealed=Fernet(settings.secret).encrypt(key.encode()).decode(),
+            sealed=settings.box.encrypt(key.encode()).decode(),
         )  # fmt: skip
         session.add(row)
     elif (row.address, row.branch) != (body.address, body.branch):

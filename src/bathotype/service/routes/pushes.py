@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import time
 
-from cryptography.fernet import Fernet
 from fastapi import Request, Response
 from starlette.concurrency import run_in_threadpool
 
@@ -38,7 +37,7 @@ async def pushed(repository: str, request: Request, service: ServiceOf) -> Respo
 def _look(service: Service, repository: str, headers: dict[str, str], body: bytes) -> None:
     with service.database.reads() as session:
         row = session.get(Repository, repository)
-        key = Fernet(service.settings.secret).decrypt(row.sealed.encode()).decode() if row is not None else ""
+        key = service.settings.box.decrypt(row.sealed.encode()).decode() if row is not None else ""
     if not key or not signature.shown(key, headers, body, int(time.time())):
         raise NotFound("There is no such repository, or its key is another.", advice="Sign with the repository's key.")
     with service.database.sessions.begin() as session:
