@@ -222,6 +222,26 @@ def test_a_push_is_told_by_who_knows_the_key(office: Office, repository: GitRepo
             assert client.repository("office").commit == commit
 
 
+def test_a_push_while_it_is_read_is_not_lost(
+    office: Office, repository: GitRepository, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    connect(office, repository)
+    asked = core_git.tip
+
+    def meanwhile(*given: object) -> str:
+        seen = asked(*given)  # type: ignore[arg-type]
+        repository.commit("Meanwhile", {})
+        office.execute("update repositories set next_at = now()")
+        return seen
+
+    with monkeypatch.context() as patched:
+        patched.setattr(core_git, "tip", meanwhile)
+        read(office)
+    office.upkeep("repositories")
+    with office.core as client:
+        assert client.repository("office").subject == "Meanwhile"
+
+
 def test_a_repository_that_is_forgotten_and_connected_again(office: Office, repository: GitRepository) -> None:
     connect(office, repository)
     with office.core as client:

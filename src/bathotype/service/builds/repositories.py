@@ -11,7 +11,7 @@ from datetime import datetime, timedelta
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from bathotype.core.errors import BathotypeError, NotFound, Refused
+from bathotype.core.errors import BathotypeError, NotFound, Refused, Unavailable
 from bathotype.core.lifecycle.references import check_name
 from bathotype.core.messages import signature
 from bathotype.core.repositories import git
@@ -37,7 +37,7 @@ from bathotype.wire.savedsheets import SaveSheetRequest
 
 NOT_READ = "repository-not-read"
 _PART = 8 * 1024 * 1024
-#: Minutes until one is tried again that is looked at after pushes alone.
+#: Minutes until one is tried again that is looked at after pushes alone, or was being read when somebody died.
 _AGAIN = 5
 _PATIENCE = timedelta(minutes=30)
 
@@ -102,8 +102,12 @@ def drop(session: Session, caller: Principal, row: Repository) -> None:
 
 @dataclass(frozen=True)
 class _Wanted:
-    """What a row asks for, to be used without a transaction."""
+    """What a row asks for, to be used without a transaction.
 
+    ``until`` is when it is looked at again if whoever looks now dies; somebody who asks meanwhile sets another moment.
+    """
+
+    until: datetime
     caller: Principal
     url: str
     branch: str
@@ -115,13 +119,13 @@ class _Wanted:
     access: git.Access
 
     @classmethod
-    def of(cls, session: Session, settings: Settings, row: Repository) -> _Wanted:
+    def of(cls, session: Session, settings: Settings, row: Repository, until: datetime) -> _Wanted:
         """Raises `NotFound`, `Unavailable` for its secret."""
         places, secret = settings.places.repositories, ""
         if row.secret is not None:
             secret = Vault(settings).peek(session, row.account_id, row.secret, operation=f"repository {row.name}")
         return cls(
-            unattended_principal(session, row.account_id, f"repository-{row.name}"), row.address, row.branch, row.folder,
+            until, unattended_principal(session, row.account_id, f"repository-{row.name}"), row.address, row.branch, row.folder,
             tuple(row.signers), dict(row.values), row.commit, row.again,
             git.Access(secret, tuple(places.known_hosts), places.authorities),
         )  # fmt: skip
@@ -147,13 +151,14 @@ def read(database: Database, reach: Reach, settings: Settings, repository: str) 
     refers to, and the next turn begins again.
     """
     with database.sessions.begin() as session:
-        row = session.get(Repository, repository)
+        row = session.get(Repository, repository, with_for_update=CHANGE)
         if row is None:
             return
+        until = row.next_at = _next(utcnow(), _AGAIN)
         try:
-            wanted = _Wanted.of(session, settings, row)
+            wanted = _Wanted.of(session, settings, row, until)
         except BathotypeError as error:
-            _not_read(session, row, error)
+            _not_read(session, row, until, error)
             return
     try:
         address = address_of(settings, wanted.url)
@@ -161,7 +166,7 @@ def read(database: Database, reach: Reach, settings: Settings, repository: str) 
             with database.sessions.begin() as session:
                 row = session.get(Repository, repository, with_for_update=CHANGE)
                 if row is not None and wanted.still(row):
-                    _was_read(session, row)
+                    _was_read(session, row, until)
             return
         with git.fetched(
             address, wanted.branch, wanted.folder, wanted.access, signers=wanted.signers, scratch=settings.scratch
@@ -175,16 +180,17 @@ def read(database: Database, reach: Reach, settings: Settings, repository: str) 
                     wrong.append(NoSheet(sheet.path, error.message))
                 else:
                     brought.append(_Brought(sheet, body))
-    except BathotypeError as error:
+    except (BathotypeError, OSError) as error:
+        why = error if isinstance(error, BathotypeError) else Unavailable(f"It cannot be read here: {error.strerror}.")
         with database.sessions.begin() as session:
             row = session.get(Repository, repository, with_for_update=CHANGE)
             if row is not None and wanted.still(row):
-                _not_read(session, row, error)
+                _not_read(session, row, until, why)
         return
     with database.sessions.begin() as session:
         row = session.get(Repository, repository, with_for_update=CHANGE)
         if row is not None and wanted.still(row):
-            _take_over(session, wanted.caller, row, commit, brought, wrong)
+            _take_over(session, wanted, row, commit, brought, wrong)
 
 
 def _body(
@@ -236,14 +242,16 @@ def _stored(database: Database, reach: Reach, caller: Principal, region: str, pa
 
 
 def _take_over(
-    session: Session, caller: Principal, row: Repository, commit: git.Commit, brought: list[_Brought],
+    session: Session, wanted: _Wanted, row: Repository, commit: git.Commit, brought: list[_Brought],
     wrong: list[NoSheet],
 ) -> None:  # fmt: skip
+    caller = wanted.caller
     before, taken, wrong = row.commit, [], list(wrong)
     for one in sorted(brought, key=lambda one: one.sheet.checked.need().sheet):
         name = one.sheet.checked.need().sheet
         query = select(SavedSheet).where(SavedSheet.account_id == row.account_id, SavedSheet.name == name)
-        origin = saved.Origin(row.id, row.address, commit.id, one.sheet.path, not before)
+        # What is there when it is connected, or read once more, is no push.
+        origin = saved.Origin(row.id, row.address, commit.id, one.sheet.path, first=before in ("", commit.id))
         try:
             with session.begin_nested():
                 there = session.scalar(query.with_for_update())
@@ -255,7 +263,7 @@ def _take_over(
     row.commit, row.committed_at, row.again = commit.id, commit.at, False
     row.author, row.subject, row.signer = commit.author, commit.subject, commit.signer
     row.wrong = [{"path": one.path, "why": one.why[:2000]} for one in wrong[:50]]
-    _was_read(session, row)
+    _was_read(session, row, wanted.until)
     after = {
         "commit": commit.id, "author": commit.author, "subject": commit.subject, "sheets": taken,
         "wrong": [one.path for one in wrong[:50]], **({"signer": commit.signer} if commit.signer else {}),
@@ -275,10 +283,11 @@ def _withdraw(session: Session, caller: Principal, row: Repository, taken: list[
             audit.record(session, row.account_id, caller.actor, "sheet.withdrawn", sheet.name)
 
 
-def _was_read(session: Session, row: Repository) -> None:
+def _was_read(session: Session, row: Repository, until: datetime) -> None:
     now = utcnow()
     row.problem, row.read_at, row.tried_at = "", now, now
-    row.next_at = _next(now, row.every_minutes) if row.every_minutes else None
+    if row.next_at == until:
+        row.next_at = _next(now, row.every_minutes) if row.every_minutes else None
     if row.wrong:
         about = told([NoSheet(one["path"], one["why"]) for one in row.wrong])
         audit.raise_alert(session, row.account_id, NOT_READ, row.name, f"Not every sheet of {row.name} is one: {about}")
@@ -286,11 +295,12 @@ def _was_read(session: Session, row: Repository) -> None:
         audit.clear_alert(session, row.account_id, NOT_READ, row.name)
 
 
-def _not_read(session: Session, row: Repository, error: BathotypeError) -> None:
+def _not_read(session: Session, row: Repository, until: datetime, error: BathotypeError) -> None:
     """Keep why.  It is tried again, also where it is looked at after pushes alone: else a push would be lost."""
     now = utcnow()
     row.problem, row.tried_at = error.message, now
-    row.next_at = _next(now, row.every_minutes or _AGAIN)
+    if row.next_at == until:
+        row.next_at = _next(now, row.every_minutes or _AGAIN)
     lasting = row.read_at is None or now - row.read_at > _PATIENCE or isinstance(error, Refused | NotFound)
     if lasting:
         about = f"The repository {row.name} cannot be read: {error.message}"
