@@ -95,7 +95,7 @@ def test_a_secret_that_is_changed_meanwhile_is_looked_for_as_it_was(system: Syst
     text = (
         "sheet: changing\nbase: secretive@1.0.0\nsteps:\n- {id: leak, do: run-script, secrets: {S: changing}, "
         'script: "echo $S > /etc/leak"}\n- {id: wait, do: wait-for, file: /etc/go}\n'
-        "result: {line: secretive, number: 5.0.0}\n"
+        "result: {line: secretive, number: 5.0.0, release: true}\n"
     )
     with system.core as client:
         client.set_secret("changing", "the-first-value-of-it")
@@ -108,6 +108,8 @@ def test_a_secret_that_is_changed_meanwhile_is_looked_for_as_it_was(system: Syst
             agent.write_file("/etc/go", b"x")
         client.wait(operation.id)
         assert [f.rule for f in client.findings("secretive@5.0.0") if f.severity == "high"] == ["used-secret"]
+        run = client.build_run(operation.id)
+        assert (run.state, run.delivered) == ("succeeded", []) and "secretive@5.0.0 has 1 open finding" in run.held_back
 
 
 @pytest.mark.parametrize("form", ["as it is", "in base64", "in a URL", "in hexadecimal"])

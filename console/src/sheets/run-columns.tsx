@@ -28,6 +28,7 @@ export function runColumns(named: "sheet" | "reference"): Column<Run>[] {
         <>
           <State state={run.state} />
           {run.error && <span className="text-small text-ink-2 block">{run.error}</span>}
+          {run.held_back && <span className="text-small text-heed block">It stays staged: {run.held_back}</span>}
         </>
       ),
       wide: true,

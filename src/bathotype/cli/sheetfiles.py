@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     from bathotype.client import Client
     from bathotype.core.sheets.lock import Lock, Locked
     from bathotype.core.sheets.sheet import Checked, Sheet
-    from bathotype.wire.builds import PayloadGiven
+    from bathotype.wire.builds import BuildRun, PayloadGiven
     from bathotype.wire.operations import Operation
 
 
@@ -187,6 +187,11 @@ def uploaded(
     return found
 
 
+def state_of(run: BuildRun) -> str:
+    """How a run ended, in a word or two."""
+    return f"{run.state}, stays staged" if run.held_back else run.state
+
+
 def finish(client: Client, started: Operation, given: argparse.Namespace) -> None:
     """Follow a run to its end, and say what it made."""
     given.json = given.json or given.format == "json"
@@ -207,6 +212,7 @@ def finish(client: Client, started: Operation, given: argparse.Namespace) -> Non
             ("built", result["reference"]),
             ("from", result["base"]),
             ("state", "released" if "released" in result["delivered"] else "staged"),
+            ("because", result["held_back"] or None),
             ("content", result["content_digest"]),
             ("disk", f"{iec(sizes['virtual'])}, {iec(sizes['used'])} used, {iec(sizes['new'])} new"),
             ("findings", f"{result['findings']['all']}, {result['findings']['high']} of high severity"),

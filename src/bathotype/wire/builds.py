@@ -173,6 +173,7 @@ class BuildRun(Answer):
     repository: str = Field(default="", description="The address of the repository that the sheet came from.")
     commit: str = Field(default="", description="The commit that brought this text of it.")
     repeats: str = Field(default="", description="The version that it makes again.")
+    held_back: str = Field(default="", description="Why a version that was to be released stays staged.")
 
 
 class KeptMachine(Answer):

@@ -21,6 +21,7 @@ from bathotype.cli.sheetfiles import (
     read_given,
     run_arguments,
     sheet_arguments,
+    state_of,
     text_in,
     uploaded,
 )
@@ -268,7 +269,7 @@ def _list(client: Client, given: argparse.Namespace) -> None:
         ("run", "sheet", "made", "state", "from", "took", "began"),
         (
             (
-                r.operation, r.sheet, r.reference, r.state, r.base,
+                r.operation, r.sheet, r.reference, state_of(r), r.base,
                 seconds((r.ended_at - r.created_at).total_seconds()) if r.ended_at else "", r.created_at,
             )
             for r in rows
@@ -295,6 +296,7 @@ def _show(client: Client, given: argparse.Namespace) -> None:
             ("commit", f"{run.commit[:12]} of {run.repository}" if run.commit else None),
             ("state", run.state),
             ("why", run.error or None),
+            ("stays staged", run.held_back or None),
             *((f"value {name}", value) for name, value in run.values.items()),
             *((f"payload {name}", f"sha256:{digest[:16]}") for name, digest in run.payload.items()),
             ("by", run.created_by),

@@ -17,6 +17,7 @@ from bathotype.cli.sheetfiles import (
     read_given,
     run_arguments,
     sheet_arguments,
+    state_of,
     uploaded,
     value_arguments,
     values_of,
@@ -131,7 +132,7 @@ def _list(client: Client, given: argparse.Namespace) -> None:
 
 
 def _last(runs: list[BuildRun]) -> str:
-    return f"{runs[0].state} {runs[0].reference}" if runs else ""
+    return f"{state_of(runs[0])} {runs[0].reference}" if runs else ""
 
 
 def _next(saved: SavedSheet) -> str:
@@ -166,7 +167,7 @@ def _show(client: Client, given: argparse.Namespace) -> None:
     )
     table(
         ("run", "text", "made", "state", "because", "began"),
-        ((r.operation, r.saved_number, r.reference, r.state, _CAUSES[r.cause], r.created_at) for r in saved.runs),
+        ((r.operation, r.saved_number, r.reference, state_of(r), _CAUSES[r.cause], r.created_at) for r in saved.runs),
         empty="It has not run yet.",
     )
     if len(saved.texts) > 1:

@@ -44,6 +44,7 @@ def run_fields(row: BuildRun, operation: Operation) -> dict[str, Any]:
         "repository": row.repository,
         "commit": row.commit,
         "repeats": row.repeats,
+        "held_back": (operation.result or {}).get("held_back", ""),
     }
 
 

@@ -116,6 +116,8 @@ class BuildMemo(CaptureMemo):
     sealed: dict[str, str] = {}
     first_boots: int = 0
     delivered: list[str] = []
+    #: Why what was to be released stays staged.
+    held_back: str = ""
     kept: KeptUntil | None = None
 
 
@@ -406,7 +408,8 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
                     lifecycle.release(session, caller, version)
                 except Refused as error:
                     context.log(f"It stays staged: {error}", "warning")
-                    self.memo.delivered = []
+                    self.memo.held_back = error.message
+                    self.save()
                     return None
             for mark in wants.marks:
                 lifecycle.move_mark(session, caller, version, mark)
@@ -481,4 +484,9 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         run.steps = [{**row, "state": outcome} if row["state"] == "running" else row for row in run.steps]
 
     def result(self) -> dict[str, Any]:
-        return {**MakingKind.result(self), "base": self.params.base, "delivered": self.memo.delivered}
+        return {
+            **MakingKind.result(self),
+            "base": self.params.base,
+            "delivered": self.memo.delivered,
+            "held_back": self.memo.held_back,
+        }
