@@ -375,6 +375,7 @@ def test_a_sheet_is_built_and_proven(system: System, ext4: str, tmp_path: Path) 
         run = client.build_run(operation.id)
         assert "registering with ••••••" in next(s.output for s in run.steps if s.id == "register")
         assert next(s.changed for s in run.steps if s.id == "package") == ["tide-logger 1.10 (new)"]
+        assert len(run.figures) > 5 and all(0 <= f.processor <= 1 and 0 < f.memory_used < f.memory for f in run.figures)
         cleaned = next(s for s in run.steps if s.id == "clean")
         assert cleaned.used is not None and sum(cleaned.cleaned.values()) >= cleaned.used[0] - cleaned.used[1]
         [checks] = client.check_runs("lab-logger@1.0.0")

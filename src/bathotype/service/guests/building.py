@@ -6,11 +6,13 @@ import hashlib
 import posixpath
 import time
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
 from bathotype.core.disk.source import ByteSource
+from bathotype.core.errors import Unavailable
 from bathotype.core.guest.agent import AgentRefused, ExecResult, GuestAgent
 from bathotype.core.guest.answers import plain
 from bathotype.core.sheets import steps as kinds
@@ -90,7 +92,8 @@ class BuildMachine:
         return replace(work.done, changed=changed, output=work.done.output[-_KEPT:])
 
     def _look(self) -> None:
-        with self.site.agent(self.machine, timeout=_CALL_SECONDS) as agent:
+        """Where the agent is silent now, a step will say so."""
+        with suppress(Unavailable), self.site.agent(self.machine, timeout=_CALL_SECONDS) as agent:
             self.sampler.look(agent)
 
     @cached_property
