@@ -41,6 +41,7 @@ WORDS: dict[str, str] = {
     "region": "A place with one site and one store of chunks. It has two or more zones.",
     "release": "Offer a version for launches.",
     "replica": "A version's chunks in one region.",
+    "repository": "A git repository, of which one branch's sheets are the account's. A push can start what asks for it.",
     "residue": "What still identifies the source or endangers its owner: identity, credentials, histories, leases.",
     "retire": "Refuse new launches of a version. Its instances keep running.",
     "share": "One account's grant of a line or a version to another account, which accepts or declines it.",
