@@ -194,4 +194,8 @@ def test_a_token_may_run_one_sheet_and_do_nothing_else(office: Office) -> None:
             with pytest.raises(Forbidden, match=why):
                 refused()
         child = robot.make_token(name="child")
+    with office.core as client:
+        operator = client.make_token(name="operator", verbs=["read", "operate"])
+    with office.with_token(operator.token) as client:
+        assert client.make_token(name="narrow", verbs=["read", "run"], sheets=["logging"]).sheets == ["logging"]
     assert child.sheets == ["logging"], "what is made with it is no wider"

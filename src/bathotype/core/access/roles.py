@@ -40,10 +40,13 @@ ALLOWS: dict[Role, frozenset[Verb]] = {
 def verbs_of(role: Role, scope: Iterable[str] | None = None) -> frozenset[Verb]:
     """What a role allows, narrowed to a token's scope: a token never gives more than its owner has."""
     allowed = ALLOWS[role]
-    if scope is None:
-        return allowed
-    verbs = {Verb(v) for v in scope}
-    return allowed & (verbs | {Verb.RUN} if Verb.OPERATE in verbs else verbs)
+    return allowed if scope is None else allowed & covered(scope)
+
+
+def covered(scope: Iterable[str]) -> frozenset[Verb]:
+    """The verbs that a token's scope covers: who operates may run sheets."""
+    verbs = frozenset(Verb(v) for v in scope)
+    return verbs | {Verb.RUN} if Verb.OPERATE in verbs else verbs
 
 
 def least_role(verb: Verb) -> Role:

@@ -9,7 +9,7 @@ from fastapi.responses import RedirectResponse
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
-from bathotype.core.access.roles import Role, Verb, verbs_of
+from bathotype.core.access.roles import Role, Verb, covered, verbs_of
 from bathotype.core.errors import Forbidden, Invalid, NotFound, Refused, Unavailable
 from bathotype.service import audit
 from bathotype.service.access.principals import (
@@ -229,7 +229,7 @@ def make_token(body: wire.TokenRequest, person: Signed, request: Request, servic
         verbs: frozenset[str] | None = frozenset(body.verbs) if body.verbs is not None else person.verbs
         if person.accounts is not None and accounts is not None and not accounts <= person.accounts:
             raise Forbidden("The token that you use does not cover all these accounts.", advice="Use a wider one.")
-        if person.verbs is not None and verbs is not None and not verbs <= person.verbs:
+        if person.verbs is not None and verbs is not None and not verbs <= covered(person.verbs):
             raise Forbidden("The token that you use does not cover all these verbs.", advice="Use a wider one.")
         sheets = frozenset(body.sheets) if body.sheets is not None else person.sheets
         if person.sheets is not None and sheets is not None and not sheets <= person.sheets:
