@@ -23,9 +23,9 @@ when: {{after_base: true}}
 
 def test_lines_follow_their_bases_release_one_after_another(system: System, cli: Any, tmp_path: Path) -> None:
     (tmp_path / "note.txt").write_text("made up for the test\n")
-    system.captured("seabed", number="1.0.0")
+    system.captured("sandbank", number="1.0.0")
     with system.core as client:
-        for name, base in (("middle", "seabed"), ("surface", "middle")):
+        for name, base in (("shallows", "sandbank"), ("shoreline", "shallows")):
             client.create_line(name)
             client.demand(name, proven_first=True)
             sheet = tmp_path / f"{name}.yaml"
@@ -33,23 +33,23 @@ def test_lines_follow_their_bases_release_one_after_another(system: System, cli:
             for verb in ("lock", "save"):
                 done = cli("sheets", verb, str(sheet), *(("--region", "skerry-1") if verb == "save" else ()))
                 assert done.returncode == 0, done.stderr
-        system.captured("seabed", machine="gauge-seed-01", bump="minor")
+        system.captured("sandbank", machine="gauge-seed-01", bump="minor")
         system.kill("worker")  # whatever it had begun
         system.revive()
-        until(lambda: [v.state for v in client.versions("surface")] == ["released"], seconds=180)
-        [middle], [surface] = client.versions("middle"), client.versions("surface")
-        assert (middle.parent, surface.parent) == ("seabed@1.1.0", "middle@1.0.0")
+        until(lambda: [v.state for v in client.versions("shoreline")] == ["released"], seconds=180)
+        [shallows], [shoreline] = client.versions("shallows"), client.versions("shoreline")
+        assert (shallows.parent, shoreline.parent) == ("sandbank@1.1.0", "shallows@1.0.0")
         ended = {"succeeded", "failed", "cancelled"}
-        until(lambda: {r.state for r in client.builds() if r.sheet in ("middle", "surface")} <= ended, seconds=60)
-        runs = [r for r in client.builds() if r.sheet in ("middle", "surface")]
+        until(lambda: {r.state for r in client.builds() if r.sheet in ("shallows", "shoreline")} <= ended, seconds=60)
+        runs = [r for r in client.builds() if r.sheet in ("shallows", "shoreline")]
         assert [(r.sheet, r.cause, r.state, r.saved_number) for r in runs] == [
-            ("surface", "base", "succeeded", 1),
-            ("middle", "base", "succeeded", 1),
+            ("shoreline", "base", "succeeded", 1),
+            ("shallows", "base", "succeeded", 1),
         ]
-        lineage = client.lineage("seabed")
+        lineage = client.lineage("sandbank")
         assert [(built.reference, built.behind) for built in lineage.built] == [
-            ("middle@1.0.0", False),
-            ("surface@1.0.0", False),
+            ("shallows@1.0.0", False),
+            ("shoreline@1.0.0", False),
         ]
-    shown = json.loads(cli("sheets", "show", "surface", "--json").stdout)
-    assert shown["runs"][0]["reference"] == "surface@1.0.0" and shown["after_base"]
+    shown = json.loads(cli("sheets", "show", "shoreline", "--json").stdout)
+    assert shown["runs"][0]["reference"] == "shoreline@1.0.0" and shown["after_base"]
