@@ -128,13 +128,14 @@ def fetch(url: str, target: Path) -> None:
     import httpx
 
     from bathotype.core.errors import Refused, Unavailable
+    from bathotype.core.hosts import is_secure
     from bathotype.core.sheets.sheet import MOST_PAYLOAD
 
     try:
         with httpx.stream("GET", url, follow_redirects=True, timeout=30) as answer, target.open("wb") as file:
             if not answer.is_success:
                 raise Unavailable(f"{url} answered {answer.status_code}.", advice="Correct the address in the sheet.")
-            if answer.url.scheme != "https" and answer.url.host not in ("127.0.0.1", "localhost"):
+            if not is_secure(answer.url.scheme, answer.url.host):
                 raise Refused(f"{url} leads to {answer.url.host} without https.")
             for piece in answer.iter_bytes():
                 file.write(piece)

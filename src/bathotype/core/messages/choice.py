@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from fnmatch import fnmatchcase
 from urllib.parse import urlsplit
 
 from bathotype.core.errors import Invalid
+from bathotype.core.hosts import is_named, is_secure, named
 
 _ACTION = re.compile(r"[a-z][a-z0-9.-]{0,80}(\.\*)?|\*")
 _ADDRESS = re.compile(r"[A-Za-z0-9._%+-]{1,64}@[A-Za-z0-9.-]{1,253}")
@@ -44,13 +44,9 @@ def check_url(url: str, hosts: Sequence[str]) -> None:
         host, port = "", None
     if parts.scheme not in ("https", "http") or not host or parts.username or parts.fragment or port == 0:
         raise Invalid(f"{url[:200]!r} is no address of a webhook.", advice="Write https://host/path.")
-    if not any(fnmatchcase(host, pattern.lower()) for pattern in hosts):
-        known = ", ".join(hosts) or "none"
-        raise Invalid(
-            f"Webhooks may not go to {host}.",
-            advice=f"The operator names hosts in the regions file. There are: {known}.",
-        )
-    if parts.scheme == "http" and host not in ("127.0.0.1", "localhost", "::1"):
+    if not is_named(host, hosts):
+        raise Invalid(f"Webhooks may not go to {host}.", advice=named(hosts))
+    if not is_secure(parts.scheme, host):
         raise Invalid(f"A webhook to {host} needs https.", advice="Write https://host/path.")
 
 
@@ -58,12 +54,8 @@ def check_address(address: str, allowed: Sequence[str]) -> None:
     """Raises `Invalid` unless mail may go there."""
     if not _ADDRESS.fullmatch(address):
         raise Invalid(f"{address[:200]!r} is no mail address.", advice="Write name@host.")
-    if not any(fnmatchcase(address.lower(), pattern.lower()) for pattern in allowed):
-        known = ", ".join(allowed) or "none"
-        raise Invalid(
-            f"Mail may not go to {address}.",
-            advice=f"The operator names addresses in the regions file. There are: {known}.",
-        )
+    if not is_named(address, allowed):
+        raise Invalid(f"Mail may not go to {address}.", advice=named(allowed, "addresses"))
 
 
 def pause_after(attempts: int) -> int | None:

@@ -7,13 +7,12 @@ import binascii
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
-from fnmatch import fnmatchcase
 from pathlib import Path
 from urllib.parse import unquote, urlsplit
 
 from bathotype.core.errors import Invalid
+from bathotype.core.hosts import is_named, is_secure, named
 
-_HERE = ("127.0.0.1", "localhost", "::1")
 _SCP = re.compile(r"(?:[^@/:]+@)?[^/:]+:(?!//)")
 #: What `git check-ref-format` allows, and less: no name that a shell or git itself would read otherwise.
 _BRANCH = re.compile(r"[A-Za-z0-9_][A-Za-z0-9._-]*(/[A-Za-z0-9_][A-Za-z0-9._-]*)*")
@@ -51,12 +50,9 @@ def read_address(url: str, hosts: Sequence[str], folders: Sequence[Path]) -> Add
         raise Invalid(f"{url[:200]!r} names no repository.", advice="Write https://host/path.")
     if parts.scheme == "file":
         return _file(url, unquote(parts.path), host, folders)
-    if not any(fnmatchcase(host, pattern.lower()) for pattern in hosts):
-        raise Invalid(
-            f"Repositories of {host} may not be read.",
-            advice=f"The operator names hosts in the regions file. There are: {', '.join(hosts) or 'none'}.",
-        )
-    if parts.scheme == "http" and host not in _HERE:
+    if not is_named(host, hosts):
+        raise Invalid(f"Repositories of {host} may not be read.", advice=named(hosts))
+    if parts.scheme != "ssh" and not is_secure(parts.scheme, host):
         raise Invalid(f"A repository of {host} needs https or ssh.", advice="Write https://host/path.")
     return Address(url, parts.scheme, host, parts.path)
 

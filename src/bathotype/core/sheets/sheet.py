@@ -17,6 +17,7 @@ from pydantic import Field, ValidationError, field_validator, model_validator
 from bathotype.core.checks.check import Check, distinct
 from bathotype.core.errors import Invalid
 from bathotype.core.generalize.profile import builtin_names
+from bathotype.core.hosts import is_secure
 from bathotype.core.lifecycle.purpose import Purpose
 from bathotype.core.lifecycle.references import check_name, parse_reference
 from bathotype.core.lifecycle.room import Room
@@ -138,8 +139,7 @@ def _is_address(text: str) -> bool:
     except ValueError:
         return False
     plain = text.isascii() and text.isprintable() and " " not in text and not parts.fragment
-    secure = parts.scheme == "https" or (parts.scheme == "http" and host in ("127.0.0.1", "localhost", "::1"))
-    return plain and secure and bool(host) and not parts.username and not parts.password
+    return plain and is_secure(parts.scheme, host) and bool(host) and not parts.username and not parts.password
 
 
 class Result(Part):

@@ -5,11 +5,11 @@ from __future__ import annotations
 import asyncio
 import hashlib
 from collections.abc import Sequence
-from fnmatch import fnmatchcase
 
 import httpx
 
 from bathotype.core.errors import Refused, Unavailable
+from bathotype.core.hosts import is_named, is_secure, named
 from bathotype.core.sheets.lock import Locked
 
 _SECONDS, _SILENCE = 300.0, 30.0
@@ -55,12 +55,8 @@ def fetch(url: str, wanted: Locked, hosts: Sequence[str]) -> bytes:
 
 
 def _check(url: httpx.URL, hosts: Sequence[str]) -> None:
-    if not any(fnmatchcase(url.host, pattern.lower()) for pattern in hosts):
-        known = ", ".join(hosts) or "none"
-        raise Refused(
-            f"Files of a payload may not be fetched from {url.host}.",
-            advice=f"The operator names hosts in the regions file. There are: {known}.",
-            code="payload-elsewhere",
-        )
-    if url.scheme != "https" and url.host not in ("127.0.0.1", "localhost", "::1"):
+    if not is_named(url.host, hosts):
+        told = f"Files of a payload may not be fetched from {url.host}."
+        raise Refused(told, advice=named(hosts), code="payload-elsewhere")
+    if not is_secure(url.scheme, url.host):
         raise Refused(f"{url.host} needs https.", code="payload-elsewhere")
