@@ -12,8 +12,31 @@ from bathotype.core.errors import NotFound, Refused
 from bathotype.core.store.region import RegionStore
 from bathotype.service.access.principals import Principal
 from bathotype.service.records import SheetFile, Upload
+from bathotype.service.records.base import new_id
 
 _PIECE = 1024 * 1024
+#: Bytes of a part.
+PART = 8 * 1024 * 1024
+
+
+def new_upload(account_id: str, region: str, name: str, size: int) -> Upload:
+    """The record of an upload whose parts are still to come."""
+    return Upload(id=new_id("up"), account_id=account_id, region=region, name=name, size=size, part_bytes=PART)
+
+
+def bring(sessions: sessionmaker[Session], store: RegionStore, upload: Upload, data: bytes) -> None:
+    """Record an upload and store all of it.  Where somebody dies meanwhile it is removed in time, as any other."""
+    upload_id = upload.id
+    with sessions.begin() as session:
+        session.add(upload)
+    for number, at in enumerate(range(0, len(data), PART)):
+        store.put_part(upload_id, number, data[at : at + PART])
+
+
+def kept_file(session: Session, account_id: str, sha256: str) -> SheetFile | None:
+    """A file of this content that some saved sheet of the account has already."""
+    query = select(SheetFile).join(Upload, Upload.id == SheetFile.upload_id)
+    return session.scalar(query.where(Upload.account_id == account_id, SheetFile.sha256 == sha256).limit(1))
 
 
 def find_upload(session: Session, caller: Principal, upload_id: str) -> Upload:

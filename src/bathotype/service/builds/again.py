@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from bathotype.core.errors import NotFound, Refused
@@ -11,7 +10,8 @@ from bathotype.service.access.principals import Principal
 from bathotype.service.builds.planning import Repeat
 from bathotype.service.catalogue import find_line
 from bathotype.service.numbering import number_problem
-from bathotype.service.records import BuildRun, Operation, SheetFile, Upload
+from bathotype.service.records import BuildRun, Operation
+from bathotype.service.uploads import kept_file
 from bathotype.wire.builds import BuildRequest, PayloadGiven, RepeatRequest
 
 _MOST = 1000
@@ -46,12 +46,7 @@ def _payload(session: Session, caller: Principal, run: BuildRun, body: RepeatReq
     """The files of a run: those that are given, and those that saved sheets still have."""
     found: dict[str, PayloadGiven] = {}
     for name, sha256 in run.payload.items():
-        kept = session.scalar(
-            select(SheetFile)
-            .join(Upload, Upload.id == SheetFile.upload_id)
-            .where(Upload.account_id == caller.account_id, SheetFile.sha256 == sha256)
-            .limit(1)
-        )
+        kept = kept_file(session, caller.account_id, sha256)
         given = body.payload.get(name)
         if given is not None and given.sha256 == sha256:
             found[name] = given

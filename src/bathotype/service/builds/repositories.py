@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Mapping
-from contextlib import suppress
 from dataclasses import dataclass
 from datetime import datetime, timedelta
 
@@ -27,16 +25,16 @@ from bathotype.service.builds.planning import understand
 from bathotype.service.database import Database
 from bathotype.service.operations.start import unattended_principal
 from bathotype.service.reach import Reach
-from bathotype.service.records import Repository, SavedSheet, Upload
+from bathotype.service.records import Repository, SavedSheet
 from bathotype.service.records.base import CHANGE, new_id, utcnow
 from bathotype.service.settings import Settings
+from bathotype.service.uploads import bring, kept_file, new_upload
 from bathotype.service.vault import Vault, missing_secrets
 from bathotype.wire.builds import BuildRequest, PayloadGiven
 from bathotype.wire.repositories import RepositoryRequest
 from bathotype.wire.savedsheets import SaveSheetRequest
 
 NOT_READ = "repository-not-read"
-_PART = 8 * 1024 * 1024
 #: Minutes until one is tried again that is looked at after pushes alone, or was being read when somebody died.
 _AGAIN = 5
 _PATIENCE = timedelta(minutes=30)
@@ -196,27 +194,23 @@ def read(database: Database, reach: Reach, settings: Settings, repository: str) 
 def _body(
     database: Database, reach: Reach, settings: Settings, caller: Principal, commit: git.Commit, sheet: FoundSheet
 ) -> SaveSheetRequest:
-    """A sheet as somebody would save it.  Files that it has already are not stored again."""
-    kept: dict[str, PayloadGiven] = {}
-    region = ""
-    with database.reads() as session:
-        with suppress(NotFound):
-            row = saved.find_saved(session, caller, sheet.checked.need().sheet)
-            files = saved.files_of(session, saved.text_of(session, row)).values()
-            kept = {given.sha256: given for given in files}
-        if sheet.payload:
-            region = _region(session, reach, caller, sheet)
-    payload = {}
+    """A sheet as somebody would save it.  Files that a saved sheet has already are not stored again."""
+    payload, region = {}, ""
     for name, about in sheet.payload.items():
-        if about.sha256 in kept:
-            payload[name] = kept[about.sha256]
+        with database.reads() as session:
+            kept = kept_file(session, caller.account_id, about.sha256)
+            region = region or ("" if kept else _region(session, reach, caller, sheet))
+        if kept is not None:
+            payload[name] = PayloadGiven(upload=kept.upload_id, bytes=kept.bytes, sha256=kept.sha256)
             continue
         where = sheet.files[name]
         if sheet.checked.need().payload[name].url is not None:
             data = fetch(where, about, settings.places.repositories.payload_hosts)
         else:
             data = commit.read(where, MOST_PAYLOAD)
-        payload[name] = _stored(database, reach, caller, region, where, data)
+        upload = new_upload(caller.account_id, region, where[-200:], len(data))
+        payload[name] = PayloadGiven(upload=upload.id, bytes=about.bytes, sha256=about.sha256)
+        bring(database.sessions, reach.store(region), upload, data)
     note = f"{commit.subject} ({commit.author})"[:500]
     return SaveSheetRequest(sheet=sheet.text, values=dict(sheet.values), payload=payload, note=note)
 
@@ -227,18 +221,6 @@ def _region(session: Session, reach: Reach, caller: Principal, sheet: FoundSheet
         return understand(session, reach, caller, BuildRequest(sheet=sheet.text, values=dict(sheet.values)))[2]
     except BathotypeError:
         return next(iter(reach.places.regions))
-
-
-def _stored(database: Database, reach: Reach, caller: Principal, region: str, path: str, data: bytes) -> PayloadGiven:
-    upload = Upload(
-        id=new_id("up"), account_id=caller.account_id, region=region, name=path[-200:], size=len(data), part_bytes=_PART
-    )
-    given = PayloadGiven(upload=upload.id, bytes=len(data), sha256=hashlib.sha256(data).hexdigest())
-    with database.sessions.begin() as session:
-        session.add(upload)
-    for number, at in enumerate(range(0, len(data), _PART)):
-        reach.store(region).put_part(given.upload or "", number, data[at : at + _PART])
-    return given
 
 
 def _take_over(

@@ -34,12 +34,11 @@ from bathotype.service.routes.callers import Operator, Reader, ServiceOf
 from bathotype.service.routes.common import Key, made_for, once, still_wanted
 from bathotype.service.routes.route import api_router
 from bathotype.service.state import Service
-from bathotype.service.uploads import discard, find_open_upload, find_upload
+from bathotype.service.uploads import discard, find_open_upload, find_upload, new_upload
 from bathotype.wire import images as wire
 from bathotype.wire.operations import Operation
 
 router = api_router(tags=["images"])
-_PART = 8 * 1024 * 1024
 #: What an account may have under way at once: uploads, and bytes of so many of the largest disks.
 _MOST_UPLOADS, _DISKS_AT_ONCE = 64, 4
 
@@ -71,14 +70,7 @@ def start_upload(body: wire.UploadRequest, caller: Operator, service: ServiceOf,
 
     def make(session: Session) -> wire.Upload:
         _check_uploads(session, caller, body.size, most)
-        row = Upload(
-            id=new_id("up"),
-            account_id=caller.account_id,
-            region=body.region,
-            name=body.name,
-            size=body.size,
-            part_bytes=_PART,
-        )
+        row = new_upload(caller.account_id, body.region, body.name, body.size)
         session.add(row)
         session.flush()
         return _answer(service, row)
