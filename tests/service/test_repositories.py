@@ -105,6 +105,16 @@ def test_the_sheets_of_a_commit_are_the_accounts_and_a_push_starts_what_asks_for
         assert [t.commit for t in client.saved_sheet("logging").texts] == [second, first]
 
 
+def test_one_repository_serves_accounts_with_values_of_their_own(office: Office, repository: GitRepository) -> None:
+    declared = "parameters: {quays: {type: number, default: 1}, name: {default: north}}\nsteps:\n"
+    repository.commit("Parameters", {"sheets/quays.yaml": text(name="quays").replace("steps:\n", declared)})
+    assert connect(office, repository, values={"quays": "3", "name": "7", "unknown": "x"}).wrong == []
+    with office.core as client:
+        assert client.saved_sheet("quays").values == {"quays": 3, "name": "7"}
+    told = connect(office, repository, values={"quays": "three"}).wrong
+    assert [one.path for one in told] == ["sheets/quays.yaml"] and "'three' is not a number" in told[0].why
+
+
 def test_what_is_wrong_in_a_commit_is_told_and_the_earlier_text_stays(
     office: Office, repository: GitRepository
 ) -> None:

@@ -74,15 +74,15 @@ def text_in(path: str) -> str:
         raise Invalid(f"{path} cannot be read: {reason}.", advice="Name a build sheet.") from error
 
 
-def values_of(given: argparse.Namespace, checked: Checked) -> dict[str, Any]:
-    """The values from a file, and those of the command line, which go before."""
+def values_of(given: argparse.Namespace, checked: Checked | None = None) -> dict[str, Any]:
+    """The values from a file, and those of the command line, which go before; texts where no sheet says more of them."""
     found: dict[str, Any] = {}
     if given.values:
         read = read_yaml(given.values)
         if not isinstance(read, dict):
             raise Invalid(f"{given.values} holds no values.", advice="Write NAME: VALUE, a line each.")
         found |= read
-    parameters = checked.sheet.parameters if checked.sheet is not None else {}
+    parameters = checked.sheet.parameters if checked is not None and checked.sheet is not None else {}
     for item in given.set:
         name, equals, value = item.partition("=")
         if not equals:

@@ -9,8 +9,8 @@ from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command, group
 from bathotype.cli.output import emit_json, facts, out, say, table
-from bathotype.cli.sheetfiles import text_in
-from bathotype.core.errors import FAILED, Invalid
+from bathotype.cli.sheetfiles import text_in, value_arguments, values_of
+from bathotype.core.errors import FAILED
 from bathotype.core.units import plural
 
 if TYPE_CHECKING:
@@ -43,10 +43,7 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument(
         "--signers", metavar="FILE", help="who must have signed its newest commit: an allowed-signers file of SSH"
     )
-    parser.add_argument(
-        "--set", action="append", default=[], metavar="NAME=VALUE", help="value of its sheets' parameters"
-    )
-    parser.add_argument("--values", metavar="FILE", help="YAML: values of parameters")
+    value_arguments(parser)
     parser.add_argument(
         "--every",
         type=int,
@@ -99,19 +96,8 @@ def _state(one: Repository) -> str:
 
 
 def _connect(client: Client, given: argparse.Namespace) -> int | None:
-    from bathotype.cli.options import read_yaml
     from bathotype.core.errors import NotFound
 
-    values = {}
-    if given.values:
-        values = read_yaml(given.values)
-        if not isinstance(values, dict):
-            raise Invalid(f"{given.values} holds no values.", advice="Write NAME: VALUE, a line each.")
-    for item in given.set:
-        name, equals, value = item.partition("=")
-        if not equals:
-            raise Invalid(f"{item!r} is not NAME=VALUE.")
-        values[name] = value
     lines = text_in(given.signers).splitlines() if given.signers else []
     try:
         before = client.repository(given.name)
@@ -123,7 +109,7 @@ def _connect(client: Client, given: argparse.Namespace) -> int | None:
     made = client.connect_repository(
         given.name, address, branch=given.branch, folder=given.folder, secret=given.secret,
         signers=[line for line in lines if line.strip() and not line.startswith("#")],
-        values=values, every_minutes=given.every, revision=before.revision if before else None,
+        values=values_of(given), every_minutes=given.every, revision=before.revision if before else None,
     )  # fmt: skip
     if given.json:
         emit_json(made)

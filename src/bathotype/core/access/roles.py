@@ -10,8 +10,8 @@ from bathotype.core.errors import Invalid
 
 class Verb(StrEnum):
     """What somebody may do: ``read`` look; ``run`` saved sheets; ``operate`` that, and capture, launch, replicate and
-    release; ``share`` grant versions to other accounts and answer their grants; ``rule`` set launch rules and allowances; ``retire`` end
-    versions; ``manage`` members, tokens and keys."""
+    release; ``share`` grant versions to other accounts and answer their grants; ``rule`` set launch rules and
+    allowances; ``retire`` end versions; ``manage`` members, tokens and keys."""
 
     READ = "read"
     RUN = "run"

@@ -12,7 +12,7 @@ from typing import Protocol
 from bathotype.core.errors import BathotypeError, NotFound, Refused
 from bathotype.core.sheets.document import MOST_CHARACTERS
 from bathotype.core.sheets.lock import Lock, Locked, check_lock, need_all_locked, read_lock
-from bathotype.core.sheets.sheet import MOST_PAYLOAD, Checked, read_sheet
+from bathotype.core.sheets.sheet import MOST_PAYLOAD, Checked, Parameter, read_sheet
 from bathotype.core.sheets.steps import Scalar
 
 #: How many sheets a repository may have.
@@ -90,7 +90,7 @@ def _sheet(commit: Files, path: str, values: Mapping[str, Scalar]) -> FoundSheet
     if not _SHEET.search(text):
         return None
     bare = read_sheet(text).need()
-    mine = {name: value for name, value in values.items() if name in bare.parameters}
+    mine = {name: _as(bare.parameters[name], value) for name, value in values.items() if name in bare.parameters}
     checked = read_sheet(text, mine)
     sheet = checked.need()
     home = posixpath.dirname(path)
@@ -112,6 +112,14 @@ def _sheet(commit: Files, path: str, values: Mapping[str, Scalar]) -> FoundSheet
     return FoundSheet(
         path, text, mine, checked, known, {name: about.where for name, about in sheet.payload.items()} | beside
     )
+
+
+def _as(parameter: Parameter, value: Scalar) -> Scalar:
+    """A value that is given as a text, for sheets that are not known yet, as a parameter has it."""
+    try:
+        return parameter.read(value) if isinstance(value, str) else value
+    except ValueError:
+        return value  # it is told, with the others, that this cannot be taken
 
 
 def _locked(commit: Files, name: str, path: str) -> Locked:
