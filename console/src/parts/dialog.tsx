@@ -1,6 +1,6 @@
 import { Dialog as Radix } from "radix-ui";
 import { useState, type FormEvent, type ReactNode } from "react";
-import { Button, ProblemShown } from "./basics";
+import { Button, ProblemShown, Short } from "./basics";
 import { TextField } from "./form";
 
 /** A question over the page; Escape and a click beside it close it. */
@@ -117,3 +117,17 @@ export function PlanShown({ plan }: { plan: { blockers: string[]; warnings: stri
     </div>
   );
 }
+
+/** What nobody is shown a second time: a key, a token. */
+export function ShownOnce({ title, about, text, close }: Record<"title" | "about" | "text", string> & Close) {
+  return (
+    <Dialog open close={close} title={title} about={about}>
+      <Short text={text} keep={64} />
+      <div className="mt-4">
+        <Button onClick={close}>I have it</Button>
+      </div>
+    </Dialog>
+  );
+}
+
+type Close = { close: () => void };

@@ -2,8 +2,8 @@ import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, http, type Schema } from "~/api/client";
 import { useSession } from "~/app/session";
-import { Button, Empty, Heading, Loading, Moment, ProblemShown, Short } from "~/parts/basics";
-import { Confirm, Dialog } from "~/parts/dialog";
+import { Button, Empty, Heading, Loading, Moment, ProblemShown } from "~/parts/basics";
+import { Confirm, ShownOnce } from "~/parts/dialog";
 import { Choice, NameField, TextField } from "~/parts/form";
 import { More, usePages } from "~/parts/paged";
 import { Table } from "~/parts/table";
@@ -127,17 +127,12 @@ export function Messages() {
         />
       )}
       {made?.key && (
-        <Dialog
-          open
-          close={() => setMade(null)}
+        <ShownOnce
           title={`The key of ${made.name}`}
           about="Its messages are signed with it, as Standard Webhooks has it. It is shown once."
-        >
-          <Short text={made.key} keep={64} />
-          <div className="mt-4">
-            <Button onClick={() => setMade(null)}>I have it</Button>
-          </div>
-        </Dialog>
+          text={made.key}
+          close={() => setMade(null)}
+        />
       )}
     </>
   );

@@ -4,8 +4,8 @@ import { answer, http, type Schema } from "~/api/client";
 import { ask } from "~/api/queries";
 import type { paths } from "~/api/schema";
 import { useSession } from "~/app/session";
-import { Button, Empty, Loading, Moment, ProblemShown, Short } from "~/parts/basics";
-import { Confirm, Dialog } from "~/parts/dialog";
+import { Button, Empty, Loading, Moment, ProblemShown } from "~/parts/basics";
+import { Confirm, ShownOnce } from "~/parts/dialog";
 import { Check, Choice, TextField } from "~/parts/form";
 import { More, usePages } from "~/parts/paged";
 import { useOrder } from "~/parts/sorted";
@@ -95,17 +95,12 @@ export function Tokens() {
         />
       )}
       {made && (
-        <Dialog
-          open
-          close={() => setMade(null)}
+        <ShownOnce
           title={`The token ${made.name}`}
           about="It is shown once. Keep it where secrets are kept."
-        >
-          <Short text={made.token} keep={64} />
-          <div className="mt-4">
-            <Button onClick={() => setMade(null)}>I have it</Button>
-          </div>
-        </Dialog>
+          text={made.token}
+          close={() => setMade(null)}
+        />
       )}
     </>
   );

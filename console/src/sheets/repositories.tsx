@@ -4,7 +4,7 @@ import { Link } from "react-router";
 import { answer, http, type Schema } from "~/api/client";
 import { useSession } from "~/app/session";
 import { Button, Empty, Heading, Moment, ProblemShown, Short } from "~/parts/basics";
-import { Confirm, Dialog } from "~/parts/dialog";
+import { Confirm, ShownOnce } from "~/parts/dialog";
 import { NameField, TextArea, TextField } from "~/parts/form";
 import { More, usePages } from "~/parts/paged";
 import { Table } from "~/parts/table";
@@ -75,17 +75,12 @@ export function Repositories() {
       {asked === "add" && <Add close={() => setAsked(null)} done={setMade} />}
       {asked && asked !== "add" && <Forget one={asked} close={() => setAsked(null)} />}
       {made?.key && (
-        <Dialog
-          open
-          close={() => setMade(null)}
+        <ShownOnce
           title={`The key of ${made.name}`}
           about={`Who pushes may say so to /api/v1/pushes/${made.id}, signed with this key. It is shown once.`}
-        >
-          <Short text={made.key} keep={64} />
-          <div className="mt-4">
-            <Button onClick={() => setMade(null)}>I have it</Button>
-          </div>
-        </Dialog>
+          text={made.key}
+          close={() => setMade(null)}
+        />
       )}
     </>
   );
