@@ -163,6 +163,12 @@ def test_nothing_new_starts_nothing(system: System, base: str, tmp_path: Path, c
     file.write_text(short("- {id: a, do: put-file, content: a, to: /etc/same}").replace("sheet: short", "sheet: same"))
     made = json.loads(cli("build", str(file), "--unless-same", "--json").stdout)["result"]["reference"]
     assert cli("build", str(file), "--unless-same").stdout == f"nothing new: {made} is of all the same\n"
+    for_shell = cli("build", str(file), "--unless-same", "--format", "env").stdout
+    assert f"export BATHOTYPE_REFERENCE={made}\n" in for_shell and "export BATHOTYPE_RELEASED=false\n" in for_shell
+    assert all(line.startswith("export BATHOTYPE_") for line in for_shell.splitlines())
+    assert json.loads(cli("build", str(file), "--unless-same", "--format", "json").stdout) == {"nothing_new": made}
+    assert cli("sheets", "save", str(file)).returncode == 0
+    assert cli("sheets", "run", "same", "--unless-same", "--format", "env").stdout == for_shell
     with system.core as client:
         assert len(list(client.builds(sheet="same"))) == 1
         with pytest.raises(Refused, match="Nothing new") as refused:

@@ -193,20 +193,40 @@ def state_of(run: BuildRun) -> str:
     return f"{run.state}, stays staged" if run.held_back else run.state
 
 
+def read_form(given: argparse.Namespace) -> None:
+    """``--format json`` is ``--json``.  Raises `Invalid` for a plan as lines of a shell."""
+    given.json = given.json or given.format == "json"
+    if given.plan and given.format == "env":
+        raise Invalid("A plan has no lines for a shell.", advice="Leave out --format env, or ask with --format json.")
+
+
+def for_shell(reference: str, content: str, operation: str, *, released: bool) -> None:
+    """Print a version as lines that a shell evaluates."""
+    told = {"reference": reference, "content": content, "operation": operation, "released": str(released).lower()}
+    for name, value in told.items():
+        out(f"export BATHOTYPE_{name.upper()}={shlex.quote(value)}")
+
+
+def nothing_new(client: Client, same: str, given: argparse.Namespace) -> None:
+    """Say that no run was started, since the version ``same`` is of all the same: the next tool takes that one."""
+    if given.json:
+        return emit_json({"nothing_new": same})
+    if given.format == "env":
+        version = client.version(same)
+        return for_shell(version.reference, version.content_digest, "", released=version.state == "released")
+    return out(f"nothing new: {same} is of all the same")
+
+
 def finish(client: Client, started: Operation, given: argparse.Namespace) -> None:
     """Follow a run to its end, and say what it made."""
-    given.json = given.json or given.format == "json"
     done = follow(client, started, quiet=given.json)
     if given.json:
         emit_json(done)
-        return
+        return None
     result = done.result or {}
     if given.format == "env":
-        told = {"reference": result["reference"], "content": result["content_digest"], "operation": done.id}
-        told["released"] = str("released" in result["delivered"]).lower()
-        for name, value in told.items():
-            out(f"export BATHOTYPE_{name.upper()}={shlex.quote(value)}")
-        return
+        released = "released" in result["delivered"]
+        return for_shell(result["reference"], result["content_digest"], done.id, released=released)
     sizes = result["sizes"]
     facts(
         [

@@ -17,7 +17,10 @@ from bathotype.cli.sheetfiles import (
     away,
     brought,
     finish,
+    for_shell,
     locked,
+    nothing_new,
+    read_form,
     read_given,
     run_arguments,
     sheet_arguments,
@@ -169,13 +172,17 @@ def _again(client: Client, given: argparse.Namespace) -> int | None:
         run.operation, region=given.region, number=given.number, payload=payload, tags=tags_of(given),
         keep_on_failure=given.keep_on_failure,
     )  # fmt: skip
-    result = follow(client, started, quiet=given.json).result or {}
+    done = follow(client, started, quiet=given.json)
+    result = done.result or {}
     made, same = result["reference"], result["content_digest"] == before.content_digest
     found = client.difference(before.reference, made)
     if given.json:
         emit_json(
             {"made": made, "repeats": before.reference, "same": same, "difference": found.model_dump(mode="json")}
         )
+        return None
+    if given.format == "env":
+        for_shell(result["reference"], result["content_digest"], done.id, released=False)
         return None
     facts(
         [("made", made), ("again", before.reference), ("from", result["base"]), ("content", result["content_digest"])]
@@ -207,6 +214,7 @@ def _files(client: Client, given: argparse.Namespace, operation: str) -> dict[st
 
 
 def _build(client: Client, given: argparse.Namespace) -> int | None:
+    read_form(given)
     if given.again:
         return _again(client, given)
     if given.payload:
@@ -246,9 +254,7 @@ def _build_file(client: Client, given: argparse.Namespace) -> int | None:
             )
         return show_plan(plan, given)
     if given.unless_same and plan.same_as:
-        emit_json({"nothing_new": plan.same_as}) if given.json else out(
-            f"nothing new: {plan.same_as} is of all the same"
-        )
+        nothing_new(client, plan.same_as, given)
         return None
     if not plan.blockers:  # else the service says them all, and nothing is sent before
         asked["region"] = plan.region

@@ -14,6 +14,8 @@ from bathotype.cli.sheetfiles import (
     brought,
     finish,
     locked,
+    nothing_new,
+    read_form,
     read_given,
     run_arguments,
     sheet_arguments,
@@ -197,6 +199,7 @@ def _run(client: Client, given: argparse.Namespace) -> int | None:
     from bathotype.core.errors import Refused
     from bathotype.core.sheets.sheet import read_sheet
 
+    read_form(given)
     values = values_of(given, read_sheet(client.saved_sheet(given.name).text))
     if given.plan:
         plan = client.plan_sheet_run(
@@ -213,7 +216,10 @@ def _run(client: Client, given: argparse.Namespace) -> int | None:
     except Refused as error:
         if error.code != "nothing-new":
             raise
-        emit_json({"nothing_new": error.message}) if given.json else out(error.message)
+        same = client.plan_sheet_run(given.name, values=values, region=given.region).same_as
+        if same is None:  # purged since
+            raise
+        nothing_new(client, same, given)
         return None
     finish(client, started, given)
     return None
