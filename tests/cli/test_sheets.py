@@ -9,6 +9,7 @@ from tests.cli.conftest import Cli
 from tests.gitserver import GitRepository, files_served
 from tests.office import Office
 from tests.service.test_repositories import CONF, FIRST, WITH_FILE
+from tests.service.test_saved_sheets import text
 
 
 def test_a_payload_by_its_address_is_locked_and_kept(office: Office, cli: Cli, tmp_path: Path) -> None:
@@ -31,6 +32,46 @@ def test_a_payload_by_its_address_is_locked_and_kept(office: Office, cli: Cli, t
         assert changed.returncode == 4 and "conf has changed" in changed.stderr
         served.unlink()
         assert "answered 404" in cli("build", str(sheet)).stderr
+
+
+def test_parts_are_files_beside_a_sheet_or_kept(office: Office, cli: Cli, tmp_path: Path) -> None:
+    office.version("gauge@1.0.0")
+    with office.core as client:
+        client.create_line("logger")
+    part, sheet = tmp_path / "parts/conf.yaml", tmp_path / "logging.yaml"
+    part.parent.mkdir()
+    (part.parent / "logger.conf").write_bytes(CONF)
+    part.write_text(
+        "part: conf\npayload: {conf: {file: logger.conf}}\nsteps:\n- {id: put, do: put-file, payload: conf, to: /etc/a}\n"
+    )
+    sheet.write_text(
+        text()
+        .replace("steps:", "parts: {conf: {file: parts/conf.yaml}}\nsteps:")
+        .replace("result:", "- {id: first, do: include, part: conf}\nresult:")
+    )
+    assert "holds 1 file" in cli("sheets", "lock", str(sheet)).stderr
+    checked = cli("sheets", "check", str(sheet))
+    assert "first-put" in checked.stdout and "is valid: 2 steps" in checked.stderr
+    assert "saved as text 1" in cli("sheets", "save", str(sheet)).stdout
+    good = part.read_text()
+    part.write_text(good.replace("put-file", "put-fyle"))
+    wrong = cli("sheets", "check", str(sheet))
+    assert wrong.returncode == 2 and wrong.stdout.startswith(f"{part}:4:3: steps.0: ")
+    assert cli("sheets", "check", str(part)).stdout.startswith(f"{part}:4:3: steps.0: ")
+    part.write_text(good)
+    assert "no lock" in cli("sheets", "save", str(part)).stderr
+    assert cli("sheets", "lock", str(part)).returncode == 0
+    assert "conf is a valid part: 1 step" in cli("sheets", "check", str(part)).stderr
+    assert "conf is saved as text 1" in cli("sheets", "save", str(part)).stdout
+    assert "conf\t1\t" in cli("sheets", "list", "--parts").stdout
+    sheet.write_text(sheet.read_text().replace("file: parts/conf.yaml", "saved: newest"))
+    assert cli("sheets", "lock", str(sheet)).returncode == 0
+    assert "was not read: conf" in cli("sheets", "check", str(sheet)).stderr
+    assert "first-put: put-file" in cli("build", str(sheet), "--plan").stdout
+    assert "saved as text 2" in cli("sheets", "save", str(sheet)).stdout
+    shown = cli("sheets", "show", "logging").stdout
+    assert "part conf\ttext 1\n" in shown and "payload first-conf" in shown
+    assert "part\tconf, text 1" in cli("sheets", "show", "conf").stdout
 
 
 def test_a_repository_is_connected_read_and_forgotten(office: Office, cli: Cli, tmp_path: Path) -> None:

@@ -32,7 +32,7 @@ from bathotype.core.guest.agent import GuestAgent
 from bathotype.core.guest.archive import TarTree
 from bathotype.core.guest.files import GuestDisk
 from bathotype.core.sheets.packages import MANAGERS, changed_packages
-from bathotype.core.sheets.sheet import read_sheet
+from bathotype.core.sheets.reading import read_sheet
 
 _PIECE, _A_PATCH, _MOST_PATCHES = 64, 8, 12
 _MOST_PATHS = 400

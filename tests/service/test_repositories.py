@@ -115,6 +115,26 @@ def test_one_repository_serves_accounts_with_values_of_their_own(office: Office,
     assert [one.path for one in told] == ["sheets/quays.yaml"] and "'three' is not a number" in told[0].why
 
 
+def test_a_sheet_brings_the_parts_of_its_commit(office: Office, repository: GitRepository) -> None:
+    part = "part: extra\npayload: {conf: {file: logger.conf}}\nsteps:\n- {id: a, do: put-file, payload: conf, to: /etc/a}\n"
+    sheet = text(name="extras").replace("steps:\n", "parts: {extra: {file: files/extra.yaml}}\nsteps:\n")
+    sheet = sheet.replace("result:", "- {id: more, do: include, part: extra}\nresult:")
+    locked = lock(CONF).replace('"conf"', '"more-conf"').replace("logging", "extras")
+    files = {"sheets/extras.yaml": sheet, "sheets/extras.yaml.lock": locked, "sheets/files/extra.yaml": part}
+    repository.commit("A part", files)
+    seen = connect(office, repository)
+    assert seen.wrong == [] and [s.path for s in seen.sheets] == ["sheets/extras.yaml", "sheets/logging.yaml"]
+    with office.core as client:
+        kept = client.saved_sheet("extras")
+        assert kept.text == f"{sheet}---\n{part}" and kept.files["more-conf"].sha256 == hashlib.sha256(CONF).hexdigest()
+    repository.commit("A fault", {"sheets/files/extra.yaml": part.replace("put-file", "put-fyle")})
+    [wrong] = read(office).wrong
+    assert wrong.path == "sheets/extras.yaml" and "sheets/files/extra.yaml, line 4, column 3" in wrong.why
+    repository.commit("No part", {"sheets/files/extra.yaml": None})
+    [wrong] = read(office).wrong
+    assert "The part sheets/files/extra.yaml is not there" in wrong.why
+
+
 def test_what_is_wrong_in_a_commit_is_told_and_the_earlier_text_stays(
     office: Office, repository: GitRepository
 ) -> None:

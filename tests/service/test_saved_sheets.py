@@ -72,6 +72,75 @@ def test_each_text_of_a_sheet_is_kept(office: Office, tmp_path: Path) -> None:
     assert actions == ["sheet.removed", "sheet.saved", "sheet.saved"]
 
 
+PART = """\
+part: chatter
+parameters: {loudness: {type: number, allowed: [1, 2]}}
+payload: {conf: {file: logger.conf}}
+steps:
+- {id: conf, do: put-file, payload: conf, to: "/etc/logger{loudness}.conf"}
+"""
+
+
+def with_part(saved: object = "newest", loudness: int = 1) -> str:
+    include = f"- {{id: loud, do: include, part: chatter, values: {{loudness: {loudness}}}}}\nresult:"
+    return text().replace("steps:\n", f"parts: {{chatter: {{saved: {saved}}}}}\nsteps:\n").replace("result:", include)
+
+
+def test_a_saved_part_is_in_the_sheets_that_include_it(office: Office, tmp_path: Path) -> None:
+    files = {}
+    with office.core as client:
+        for number, data in ((1, FILE), (2, b"interval = 5\n")):
+            (tmp_path / "logger.conf").write_bytes(data)
+            upload = client.upload(tmp_path / "logger.conf", region="skerry-1").id
+            files[number] = PayloadGiven(upload=upload, bytes=len(data), sha256=hashlib.sha256(data).hexdigest())
+        with pytest.raises(NotFound, match="no saved part 'chatter'"):
+            client.save_sheet("logging", with_part())
+        assert client.save_sheet("chatter", PART, payload={"conf": files[1]}, note="quiet").kind == "part"
+        sheet = client.save_sheet("logging", with_part())
+        assert sheet.text == f"{with_part()}---\n{PART}" and sheet.files == {"loud-conf": files[1]}
+        assert client.save_sheet("chatter", PART + "# louder\n", payload={"conf": files[2]}).number == 2
+        assert [(p.name, p.number, p.newest) for p in client.saved_sheet("logging").parts] == [("chatter", 1, 2)]
+        plan = client.plan_build(with_part(), bump="minor")
+        assert [step.id for step in plan.steps] == ["hello", "loud-conf"] and not plan.blockers
+        run = client.build(with_part())
+        [(params,)] = office.query("select params from operations where id = %s", run.id)
+        assert params["payload"]["loud-conf"]["sha256"] == files[2].sha256 and "# louder" in params["sheet"]
+        client.cancel(run.id)
+        again = client.save_sheet("logging", sheet.text)
+        assert again.number == 1, "a sheet that has a part's text keeps that one"
+        newer = client.save_sheet("logging", with_part())
+        assert newer.number == 2 and newer.files == {"loud-conf": files[2]}
+        pinned = client.save_sheet("logging", with_part(saved=1))
+        assert pinned.files == {"loud-conf": files[1]}
+        assert [s.name for s in client.saved_sheets()] == ["logging"]
+        assert [s.name for s in client.saved_sheets(kind="part")] == ["chatter"]
+
+
+def test_parts_and_sheets_are_not_mistaken_for_each_other(office: Office, tmp_path: Path) -> None:
+    part = PART.replace("payload: {conf: {file: logger.conf}}\n", "").replace("payload: conf", "content: x")
+    with office.core as client:
+        client.save_sheet("chatter", part)
+        with pytest.raises(Refused, match="is a part"):
+            client.run_sheet("chatter")
+        with pytest.raises(Refused, match="is a part"):
+            client.pause_sheet("chatter")
+        with pytest.raises(Refused, match="is a part that is saved already"):
+            client.save_sheet("chatter", text(name="chatter"))
+        with pytest.raises(Invalid, match="3 is not one of 1, 2"):
+            client.save_sheet("logging", with_part(loudness=3))
+        with pytest.raises(NotFound, match="has no text 7"):
+            client.save_sheet("logging", with_part(saved=7))
+        with pytest.raises(Invalid, match="none of its saved texts"):
+            client.save_sheet("logging", f"{with_part()}---\n{part.replace('content: x', 'content: y')}")
+        with pytest.raises(Invalid, match="part is not valid"):
+            client.save_sheet("chatter", part.replace("put-file", "put-fyle"))
+        client.save_sheet("logging", with_part())
+        client.drop_sheet("chatter")
+        kept = client.saved_sheet("logging")
+        assert [(p.number, p.newest) for p in kept.parts] == [(None, None)] and "part: chatter" in kept.text
+        assert client.plan_sheet_run("logging").blockers == []
+
+
 def test_a_saved_sheets_files_stay_and_stay_the_same(office: Office, tmp_path: Path) -> None:
     (tmp_path / "logger.conf").write_bytes(FILE)
     sheet = text(step="echo x").replace("steps:\n", "payload: {conf: {file: logger.conf}}\nsteps:\n")

@@ -118,7 +118,8 @@ export function ChangeDialog({ sheet, close }: { sheet: Sheet | null; close: (sa
         ))}
         {check?.valid && without.length === 0 && (
           <li className="text-small text-fair">
-            {plural(check.steps.length, "step")} on {check.base}; it makes a version of {check.line}.
+            {plural(check.steps.length, "step")}
+            {check.kind === "sheet" ? ` on ${check.base}; it makes a version of ${check.line}.` : ` of a part.`}
           </li>
         )}
       </ul>
@@ -139,7 +140,7 @@ export function DropDialog({ sheet, close }: Asked) {
   return (
     <Confirm
       title={`Remove ${sheet.name}`}
-      about={`Its ${plural(sheet.texts.length, "text")} and its files go. Its runs, and what they made, stay.`}
+      about={`Its ${plural(sheet.texts.length, "text")} and its files go. ${sheet.kind === "part" ? "Sheets that include it keep the text that they have." : "Its runs, and what they made, stay."}`}
       verb="Remove it"
       loses
       act={act}

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
-import { answer, http } from "~/api/client";
+import { answer, http, type Schema } from "~/api/client";
 import { ask } from "~/api/queries";
 import { Facts, Heading, Loading, Moment, ProblemShown, Short } from "~/parts/basics";
 import { Offers } from "~/parts/offers";
@@ -24,6 +24,7 @@ export function Component() {
   const [shown, setShown] = useState(0);
   if (error) return <ProblemShown problem={error} />;
   if (!sheet) return <Loading />;
+  const isPart = sheet.kind === "part";
   const act = (verb: string) => {
     if (verb !== "pause" && verb !== "resume") return setAsked(verb);
     const body = { paused: verb === "pause" };
@@ -35,17 +36,25 @@ export function Component() {
   return (
     <Page aside={<Offers offers={sheet.offers} act={act} />}>
       <Says under={sheet.noted ? `Last time it made no run: ${sheet.noted}` : undefined}>
-        {`${sheet.name} makes versions of ${sheet.line} from ${sheet.base}; it ${sheet.paused ? "is paused" : sheet.withdrawn ? "is not in its repository any more" : `runs ${sheet.next_at ? "next " : ""}${nextRun(sheet)}`}.`}
+        {isPart
+          ? `${sheet.name} is a part: sheets that include it do its steps.`
+          : `${sheet.name} makes versions of ${sheet.line} from ${sheet.base}; it ${sheet.paused ? "is paused" : sheet.withdrawn ? "is not in its repository any more" : `runs ${sheet.next_at ? "next " : ""}${nextRun(sheet)}`}.`}
       </Says>
       {problem !== null && <ProblemShown problem={problem} />}
       <Facts
         rows={[
           [
             "Makes",
-            <Link key="l" to={to.line(sheet.line)}>
-              {sheet.line}
-            </Link>,
+            sheet.line && (
+              <Link key="l" to={to.line(sheet.line)}>
+                {sheet.line}
+              </Link>
+            ),
           ],
+          ...sheet.parts.map((use): [string, React.ReactNode] => [
+            `Part ${use.name}`,
+            <PartUsed key={use.name} use={use} />,
+          ]),
           ...Object.entries(sheet.values).map(([key, value]): [string, string] => [key, String(value)]),
           ...Object.entries(sheet.files).map(([key, file]): [string, React.ReactNode] => [
             key,
@@ -65,13 +74,17 @@ export function Component() {
           ],
         ]}
       />
-      <Heading>Runs</Heading>
-      {sheet.runs.length ? (
-        <Table label="Runs" rows={sheet.runs} id={(run) => run.operation} columns={runColumns("reference")} />
-      ) : (
-        <p className="text-ink-2">It has not run yet.</p>
+      {!isPart && (
+        <>
+          <Heading>Runs</Heading>
+          {sheet.runs.length ? (
+            <Table label="Runs" rows={sheet.runs} id={(run) => run.operation} columns={runColumns("reference")} />
+          ) : (
+            <p className="text-ink-2">It has not run yet.</p>
+          )}
+        </>
       )}
-      <Heading>The sheet</Heading>
+      <Heading>{isPart ? "The part" : "The sheet"}</Heading>
       <SheetText text={sheet.text} />
       {sheet.texts.length > 1 && (
         <>
@@ -108,6 +121,17 @@ export function Component() {
       {asked === "change" && <ChangeDialog sheet={sheet} close={close} />}
       {asked === "drop" && <DropDialog sheet={sheet} close={close} />}
     </Page>
+  );
+}
+
+/** Which text of a saved part a sheet has, and whether there is a newer one. */
+function PartUsed({ use }: { use: Schema["PartUse"] }) {
+  if (use.number === null) return <>its text stays here; the part is not kept any more</>;
+  return (
+    <>
+      <Link to={to.sheet(use.name)}>text {use.number}</Link>
+      {use.newest !== use.number && `; its newest is ${use.newest}. Save the sheet to take that one.`}
+    </>
   );
 }
 

@@ -8,6 +8,7 @@ import { Says } from "~/parts/sentence";
 import { ChosenTable, Table } from "~/parts/table";
 import { ahead, plural, to } from "~/parts/text";
 import { nextRun } from "./next-run";
+import { Parts } from "./parts";
 import { Repositories } from "./repositories";
 import { History, Made, runColumns } from "./run-columns";
 import { ChangeDialog } from "./sheet-dialogs";
@@ -88,6 +89,7 @@ export function Component() {
           <More pages={saved} />
         </>
       )}
+      <Parts />
       <Repositories />
       {runs.rows.length > 0 && (
         <>

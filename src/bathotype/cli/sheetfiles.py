@@ -7,6 +7,7 @@ import shlex
 import sys
 from collections.abc import Collection, Iterator, Mapping
 from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING, Any
@@ -18,8 +19,11 @@ from bathotype.core.units import iec
 
 if TYPE_CHECKING:
     from bathotype.client import Client
+    from bathotype.core.sheets.document import Fault
+    from bathotype.core.sheets.gathering import Gathered
     from bathotype.core.sheets.lock import Lock, Locked
-    from bathotype.core.sheets.sheet import Checked, Sheet
+    from bathotype.core.sheets.reading import Checked
+    from bathotype.core.sheets.sheet import PartSource, Sheet, SheetPart
     from bathotype.wire.builds import BuildRun, PayloadGiven
     from bathotype.wire.operations import Operation
 
@@ -94,16 +98,59 @@ def values_of(given: argparse.Namespace, checked: Checked | None = None) -> dict
     return found
 
 
-def read_given(given: argparse.Namespace, *, filled: bool) -> tuple[str, dict[str, Any], Checked]:
-    """The text of a sheet, the values, and the sheet as it is with them."""
-    from bathotype.core.sheets.sheet import read_sheet
+@dataclass(frozen=True)
+class Given:
+    """A sheet that is given by its file: its text with those of the parts beside it, the values, and what was read."""
+
+    text: str
+    values: dict[str, Any]
+    checked: Checked
+    whole: Gathered
+
+    def need(self) -> Sheet:
+        """The sheet.  Raises `Invalid` with every fault in its own file."""
+        return self.whole.need(self.checked)
+
+    def faults(self) -> list[tuple[str, Fault]]:
+        """Every fault, with the file that it is in."""
+        return [self.whole.origin(fault) for fault in self.checked.faults]
+
+
+def read_given(given: argparse.Namespace, *, filled: bool) -> Given:
+    """The sheet as it is with the given values; those that are lacking may be, unless it is to be ``filled``."""
+    from bathotype.core.sheets.reading import read_sheet
+
+    whole = whole_text(given.sheet)
+    values = values_of(given, read_sheet(whole.text, here_alone=True))
+    return Given(whole.text, values, read_sheet(whole.text, values, partly=not filled, here_alone=True), whole)
+
+
+def part_given(given: argparse.Namespace) -> SheetPart | None:
+    """The part that is given by its file; None for a sheet.  Raises `Invalid` with every fault."""
+    from bathotype.core.sheets.reading import is_part, not_valid, read_part
 
     text = text_in(given.sheet)
-    checked = read_sheet(text)
-    values = values_of(given, checked)
-    if checked.sheet is not None and (filled or values):
-        checked = read_sheet(text, values if filled else {**checked.values, **values})
-    return text, values, checked
+    if not is_part(text):
+        return None
+    part, faults = read_part(text)
+    if part is None:
+        raise not_valid([str(fault) for fault in faults], "part")
+    if given.set or given.values:
+        raise Invalid("A part takes no values by itself.", advice="A sheet that includes it gives them.")
+    return part
+
+
+def whole_text(path: str) -> Gathered:
+    """A sheet's text, with those of the parts that lie beside it.  Raises `Invalid`."""
+    from bathotype.core.sheets.gathering import gathered
+
+    def read(_: str, source: PartSource) -> tuple[str, str] | None:
+        if source.file is None:
+            return None  # the service has it
+        file = str(Path(path).parent / source.file)
+        return file, text_in(file)
+
+    return gathered(text_in(path), path, read)
 
 
 def locked(path: str) -> Lock | None:
@@ -114,12 +161,12 @@ def locked(path: str) -> Lock | None:
     return read_lock(text_in(str(file))) if file.exists() else None
 
 
-def away(lock: Lock | None, sheet: Sheet) -> dict[str, Locked]:
+def away(lock: Lock | None, sheet: Sheet | SheetPart) -> dict[str, Locked]:
     """What the lock says of files that have an address."""
     return {name: about for name, about in lock.payload.items() if _url(sheet, name)} if lock is not None else {}
 
 
-def _url(sheet: Sheet, name: str) -> str | None:
+def _url(sheet: Sheet | SheetPart, name: str) -> str | None:
     return sheet.payload[name].url if name in sheet.payload else None
 
 
@@ -146,7 +193,7 @@ def fetch(url: str, target: Path) -> None:
 
 
 @contextmanager
-def brought(sheet: Sheet, folder: Path, wanted: Collection[str]) -> Iterator[dict[str, Path]]:
+def brought(sheet: Sheet | SheetPart, folder: Path, wanted: Collection[str]) -> Iterator[dict[str, Path]]:
     """The files of a payload by their names; those of ``wanted`` that have an address are fetched for so long."""
     from bathotype.core.sheets.lock import payload_files
 

@@ -16,10 +16,10 @@ class SavedSheetCalls(Calls):
     """Keeping sheets in the service, and running them."""
 
     def saved_sheets(
-        self, *, line: str | None = None, sort: wire.SavedSheetSort | None = None
+        self, *, line: str | None = None, kind: runs.SheetKind = "sheet", sort: wire.SavedSheetSort | None = None
     ) -> Iterator[wire.SavedSheet]:
-        """The account's saved sheets, by name unless sorted."""
-        return self._transport.pages(wire.SavedSheet, "/saved-sheets", line=line, sort=sort, limit=100)
+        """The account's saved sheets, or the parts that they include; by name unless sorted."""
+        return self._transport.pages(wire.SavedSheet, "/saved-sheets", line=line, kind=kind, sort=sort, limit=100)
 
     def saved_sheet(self, name: str, *, number: int | None = None) -> wire.SavedSheetDetails:
         """One with its current text, or another of its texts."""
@@ -36,7 +36,7 @@ class SavedSheetCalls(Calls):
         note: str = "",
         revision: str | None = None,
     ) -> wire.SavedSheetDetails:
-        """Keep a sheet, or a new text of it; its payload has been uploaded."""
+        """Keep a sheet or a part, or a new text of it; its payload has been uploaded."""
         body = wire.SaveSheetRequest(sheet=sheet, values=dict(values or {}), payload=dict(payload or {}), note=note)
         return self._transport.one(
             wire.SavedSheetDetails, "PUT", f"/saved-sheets/{name}", json=body.model_dump(mode="json"),

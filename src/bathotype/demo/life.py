@@ -23,6 +23,7 @@ from bathotype.client import Client, OperationFailed
 from bathotype.core.errors import BathotypeError, Unavailable
 from bathotype.core.lifecycle.purpose import Capacity, Purpose
 from bathotype.core.lifecycle.rules import LaunchRule
+from bathotype.core.sheets.gathering import gathered
 from bathotype.demo.people import make_people
 from bathotype.demo.system import DESK_PROFILE, SHEETS, DemoSystem
 from bathotype.service.database import Database
@@ -170,10 +171,13 @@ def _desks(client: Client) -> None:
 
 
 def _builds(client: Client) -> None:
-    """A sheet that runs twice a week and has run twice, and one that fails for a good reason."""
+    """A part, a sheet that runs twice a week and has run twice, and one that fails for a good reason."""
+    welcome = (SHEETS / "welcome.yaml").read_text()
+    client.save_sheet("welcome", welcome, note="What people read who sign in at a gauge.")
     client.create_line("gauge-logger", about="Gauge collectors that send their logs to the office; built from a sheet.")
     client.set_secret("logger-licence", "HT-LOG-4F7Q-INVENTED-2026", about="Licence of the logger.")
     sheet, failing = ((SHEETS / name).read_text() for name in ("logging.yaml", "renamed.yaml"))
+    sheet = gathered(sheet, "logging.yaml", lambda name, _: (name, welcome)).text
     file = SHEETS / "logger.conf"
     sha256 = hashlib.sha256(file.read_bytes()).hexdigest()
     upload = client.upload(file, region="skerry-1")

@@ -14,6 +14,7 @@ from bathotype.wire.common import Answer, Plan, Wire, example
 from bathotype.wire.operations import OperationState
 
 Bump = Literal["patch", "minor", "major"]
+SheetKind = Literal["sheet", "part"]
 SHEET = """\
 sheet: gauge-logging
 base: gauge-collector@1.0.0
@@ -54,6 +55,7 @@ class SheetStep(Answer):
 class SheetCheck(Answer):
     """What came of judging a sheet: every fault, or what it says."""
 
+    kind: SheetKind
     valid: bool
     faults: list[SheetFault]
     name: str

@@ -9,7 +9,7 @@ from pydantic import Field
 
 from bathotype.core.sheets.document import MOST_CHARACTERS
 from bathotype.core.sheets.steps import Scalar
-from bathotype.wire.builds import SHEET, BuildRun, PayloadGiven, RunOptions
+from bathotype.wire.builds import SHEET, BuildRun, PayloadGiven, RunOptions, SheetKind
 from bathotype.wire.common import Answer, Revised, Wire, example
 from bathotype.wire.operations import Offer
 
@@ -52,12 +52,21 @@ class SavedText(Answer):
     commit: str = Field(default="", description="The commit that brought it, where it comes from a repository.")
 
 
+class PartUse(Answer):
+    """A saved part that a sheet includes: the number of the text that it has, and that of its newest."""
+
+    name: str
+    number: int | None = Field(description="None where the part is not kept any more.")
+    newest: int | None
+
+
 class SavedSheet(Revised):
-    """A saved sheet."""
+    """A saved sheet, or a part that sheets include: a part has no base and no line, and never runs."""
 
     edited = ("number", "paused")
 
     name: str
+    kind: SheetKind
     number: int = Field(description="Its current text, counted from 1.")
     base: str
     line: str = Field(description="The line of the versions that it makes.")
@@ -85,6 +94,7 @@ class SavedSheetDetails(SavedSheet):
     zone: str | None = Field(description="The time zone of its schedule.")
     dates: list[datetime] = Field(description="The next five dates of its schedule, paused or not.")
     texts: list[SavedText] = Field(description="Every text that it had, the newest first.")
+    parts: list[PartUse] = Field(description="The saved parts that this text includes.")
     offers: list[Offer] = Field(description="What the caller can do with it.")
 
 

@@ -20,6 +20,7 @@ from bathotype.cli.sheetfiles import (
     for_shell,
     locked,
     nothing_new,
+    part_given,
     read_form,
     read_given,
     run_arguments,
@@ -33,6 +34,7 @@ from bathotype.core.units import iec, plural, seconds
 
 if TYPE_CHECKING:
     from bathotype.client import Client
+    from bathotype.core.sheets.document import Fault
     from bathotype.wire.builds import BuildStep, KeptMachine, MachineFigure, PayloadGiven
 
 
@@ -48,11 +50,12 @@ def register(parsers: Subparsers) -> None:
         inner, "lock", _lock, "write size and SHA-256 of each file of a sheet's payload beside it", needs_client=False,
         examples="  bathotype sheets lock logging.yaml",
     )  # fmt: skip
-    parser.add_argument("sheet", metavar="FILE", help="the sheet")
-    command(
+    sheet_arguments(parser)
+    parser = command(
         inner, "schema", _schema, "print the format as JSON Schema, for editors", needs_client=False,
-        examples="  bathotype sheets schema > sheet.schema.json",
+        examples="  bathotype sheets schema > sheet.schema.json\n  bathotype sheets schema --part > part.schema.json",
     )  # fmt: skip
+    parser.add_argument("--part", action="store_true", help="the format of parts, which sheets include")
     add_saved(inner)
 
     parser = command(
@@ -101,35 +104,63 @@ def register(parsers: Subparsers) -> None:
 
 def _check(_: Client, given: argparse.Namespace) -> int | None:
     from bathotype.core.sheets.lock import check_lock, lock_of
+    from bathotype.core.sheets.reading import is_part, sources_of
 
-    checked = read_given(given, filled=False)[2]
-    if given.json:
-        faults = [{"line": f.line, "column": f.column, "where": f.where, "message": f.message} for f in checked.faults]
-        emit_json({"valid": checked.sheet is not None, "faults": faults, "digest": checked.digest})
-        return 0 if checked.sheet is not None else USAGE
-    if checked.sheet is None:
-        for fault in checked.faults:
-            out(
-                f"{given.sheet}:{fault.line}:{fault.column}: {f'{fault.where}: ' if fault.where else ''}{fault.message}"
-            )
-        say(f"{given.sheet} has {plural(len(checked.faults), 'fault')}.", style="red")
-        return USAGE
-    sheet = checked.sheet
+    if is_part(text_in(given.sheet)):
+        return _check_part(given)
+    read = read_given(given, filled=False)
+    sheet = read.checked.sheet
+    if sheet is None or given.json:
+        return _faults(given, read.faults(), read.checked.digest)
     lock = locked(given.sheet)
     check_lock(lock, lock_of(sheet, Path(given.sheet).parent, away(lock, sheet)))
     table(("step", "does", "why"), ((step.id, step.do, step.why) for step in sheet.steps))
     payload = f", {plural(len(sheet.payload), 'file')} of payload as locked" if sheet.payload else ""
     say(f"{sheet.sheet} is valid: {plural(len(sheet.steps), 'step')} on {sheet.base}{payload}.")
+    if kept := [name for name, source in sources_of(read.text).items() if source.saved]:
+        say(f"What the service keeps was not read: {', '.join(kept)}. `bathotype build {given.sheet} --plan` reads it.")
     return None
 
 
-def _lock(_: Client, given: argparse.Namespace) -> None:
-    from bathotype.core.sheets.lock import digest_of, lock_of, lock_path
-    from bathotype.core.sheets.sheet import read_sheet
+def _check_part(given: argparse.Namespace) -> int | None:
+    from bathotype.core.sheets.lock import check_lock, lock_of
+    from bathotype.core.sheets.reading import read_part
 
-    sheet = read_sheet(text_in(given.sheet)).need()
+    part, faults = read_part(text_in(given.sheet))
+    if part is None or given.json:
+        return _faults(given, [(given.sheet, fault) for fault in faults])
+    lock = locked(given.sheet)
+    check_lock(lock, lock_of(part, Path(given.sheet).parent, away(lock, part)))
+    table(("step", "does", "why"), ((step.id, step.do, step.why) for step in part.steps))
+    say(f"{part.part} is a valid part: {plural(len(part.steps), 'step')}.")
+    return None
+
+
+def _faults(given: argparse.Namespace, faults: list[tuple[str, Fault]], digest: str = "") -> int:
+    if given.json:
+        emit_json(
+            {
+                "valid": not faults,
+                "faults": [
+                    {"file": file, "line": f.line, "column": f.column, "where": f.where, "message": f.message}
+                    for file, f in faults
+                ],
+                "digest": digest,
+            }
+        )
+    else:
+        for file, fault in faults:
+            out(f"{file}:{fault.line}:{fault.column}: {f'{fault.where}: ' if fault.where else ''}{fault.message}")
+        say(f"{given.sheet} has {plural(len(faults), 'fault')}.", style="red")
+    return USAGE if faults else 0
+
+
+def _lock(_: Client, given: argparse.Namespace) -> None:
+    from bathotype.core.sheets.lock import digest_of, lock_of, lock_path, lying_here
+
+    sheet = part_given(given) or read_given(given, filled=False).need()
     folder = Path(given.sheet).parent
-    with brought(sheet, folder, sheet.payload) as files:
+    with brought(sheet, folder, lying_here(sheet)) as files:
         lock = lock_of(sheet, folder, {name: digest_of(path) for name, path in files.items()})
     target = lock_path(Path(given.sheet))
     part = target.with_name(f"{target.name}.part")
@@ -146,7 +177,7 @@ def _lock(_: Client, given: argparse.Namespace) -> None:
 def _schema(_: Client, given: argparse.Namespace) -> None:
     from bathotype.core.sheets.sheet import schema
 
-    print(json.dumps(schema(), indent=2))
+    print(json.dumps(schema("part" if given.part else "sheet"), indent=2))
 
 
 def _again(client: Client, given: argparse.Namespace) -> int | None:
@@ -226,8 +257,8 @@ def _build_file(client: Client, given: argparse.Namespace) -> int | None:
     from bathotype.core.sheets.lock import check_lock, lock_of
     from bathotype.wire.builds import PayloadGiven
 
-    text, values, checked = read_given(given, filled=True)
-    sheet = checked.need()
+    read = read_given(given, filled=True)
+    text, values, sheet = read.text, read.values, read.need()
     folder, lock = Path(given.sheet).parent, locked(given.sheet)
     now = lock_of(sheet, folder, away(lock, sheet))
     check_lock(lock, now)

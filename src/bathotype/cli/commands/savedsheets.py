@@ -15,11 +15,13 @@ from bathotype.cli.sheetfiles import (
     finish,
     locked,
     nothing_new,
+    part_given,
     read_form,
     read_given,
     run_arguments,
     sheet_arguments,
     state_of,
+    text_in,
     uploaded,
     value_arguments,
     values_of,
@@ -28,14 +30,16 @@ from bathotype.core.units import iec, plural
 
 if TYPE_CHECKING:
     from bathotype.client import Client
-    from bathotype.wire.builds import BuildRun
-    from bathotype.wire.savedsheets import SavedSheet
+    from bathotype.core.sheets.sheet import Sheet, SheetPart
+    from bathotype.core.sheets.steps import Scalar
+    from bathotype.wire.builds import BuildRun, PayloadGiven
+    from bathotype.wire.savedsheets import PartUse, SavedSheet
 
 
 def add_saved(inner: Subparsers) -> None:
     """Add the commands."""
     parser = command(
-        inner, "save", _save, "keep a sheet in the service, with the files of its payload",
+        inner, "save", _save, "keep a sheet, or a part of sheets, in the service, with the files of its payload",
         examples="  bathotype sheets save logging.yaml\n"
         "  bathotype sheets save logging.yaml --values outer.yaml --note 'the new logger'",
     )  # fmt: skip
@@ -46,6 +50,7 @@ def add_saved(inner: Subparsers) -> None:
         inner, "list", _list, "list saved sheets: the last run of each, and when it runs next",
         examples="  bathotype sheets list\n  bathotype sheets list --sort next",
     )  # fmt: skip
+    parser.add_argument("--parts", action="store_true", help="the parts that sheets include, instead")
     parser.add_argument("--line", help="only sheets that make versions of this line")
     parser.add_argument("--sort", choices=("name", "next", "line"), help="default: name")
     parser = command(
@@ -85,29 +90,38 @@ def _name(parser: argparse.ArgumentParser) -> None:
 
 
 def _save(client: Client, given: argparse.Namespace) -> None:
+    part = part_given(given)
+    if part is not None:
+        return _keep(client, given, part, text_in(given.sheet), {})
+    read = read_given(given, filled=True)
+    return _keep(client, given, read.need(), read.text, read.values)
+
+
+def _keep(
+    client: Client, given: argparse.Namespace, sheet: Sheet | SheetPart, text: str, values: dict[str, Scalar]
+) -> None:
+    """Save a sheet or a part with the files of its payload; those that the service has are not sent."""
     from bathotype.core.errors import NotFound
     from bathotype.core.sheets.lock import check_lock, lock_of
     from bathotype.wire.builds import PayloadGiven
 
-    text, values, checked = read_given(given, filled=True)
-    sheet = checked.need()
     folder, lock = Path(given.sheet).parent, locked(given.sheet)
     now = lock_of(sheet, folder, away(lock, sheet))
     check_lock(lock, now)
     payload = {name: PayloadGiven(bytes=f.bytes, sha256=f.sha256) for name, f in now.payload.items()}
     try:
-        before = client.saved_sheet(sheet.sheet)
+        before = client.saved_sheet(sheet.name)
     except NotFound:
         before = None
     kept = {file.sha256: file for file in before.files.values()} if before else {}
     ready = {name: kept[file.sha256] for name, file in payload.items() if file.sha256 in kept}
     fresh = {name: file for name, file in payload.items() if name not in ready}
     if fresh:
-        region = given.region or client.plan_build(text, values=values, payload=payload).region
         with brought(sheet, folder, fresh) as files:
             as_locked(files, fresh)
+            region = given.region or _region(client, sheet, text, values, payload)
             ready |= uploaded(client, given, region, fresh, files)
-    made = client.save_sheet(sheet.sheet, text, values=values, payload=ready, note=given.note)
+    made = client.save_sheet(sheet.name, text, values=values, payload=ready, note=given.note)
     if given.json:
         return emit_json(made)
     if before is not None and made.number == before.number:
@@ -118,14 +132,31 @@ def _save(client: Client, given: argparse.Namespace) -> None:
     return None
 
 
+def _region(
+    client: Client, sheet: Sheet | SheetPart, text: str, values: dict[str, Scalar], payload: dict[str, PayloadGiven]
+) -> str:
+    """Where the payload is kept: where a run would be, and of a part in the first region."""
+    from bathotype.core.sheets.sheet import SheetPart
+
+    if isinstance(sheet, SheetPart):
+        return client.regions()[0].name
+    return client.plan_build(text, values=values, payload=payload).region
+
+
 def _moment(at: object) -> str:
     return f"{at:%Y-%m-%d %H:%M}Z"
 
 
 def _list(client: Client, given: argparse.Namespace) -> None:
-    rows = list(client.saved_sheets(line=given.line, sort=given.sort))
+    rows = list(client.saved_sheets(line=given.line, kind="part" if given.parts else "sheet", sort=given.sort))
     if given.json:
         return emit_json(rows)
+    if given.parts:
+        return table(
+            ("part", "text", "saved", "by"),
+            ((s.name, s.number, s.saved_at, s.saved_by) for s in rows),
+            empty="No part is saved. `bathotype sheets save FILE` keeps one.",
+        )
     table(
         ("sheet", "text", "makes", "from", "last run", "next run"),
         ((s.name, s.number, s.line, s.base, _last(s.runs), _next(s)) for s in rows),
@@ -153,31 +184,36 @@ def _show(client: Client, given: argparse.Namespace) -> None:
         return emit_json(saved)
     facts(
         [
-            ("sheet", f"{saved.name}, text {saved.number}"),
+            (saved.kind, f"{saved.name}, text {saved.number}"),
             ("saved", f"{_moment(saved.saved_at)} by {saved.saved_by}"),
             ("repository", f"{saved.repository}: {saved.path}" if saved.repository else None),
             ("commit", saved.commit or None),
-            ("makes", saved.line),
-            ("from", saved.base),
+            ("makes", saved.line or None),
+            ("from", saved.base or None),
+            *((f"part {use.name}", _use(use)) for use in saved.parts),
             *((f"value {name}", value) for name, value in saved.values.items()),
             *((f"payload {name}", f"{iec(f.bytes)}, sha256:{f.sha256[:16]}") for name, f in saved.files.items()),
-            ("next run", _next(saved) or "when somebody asks"),
+            ("next run", (_next(saved) or "when somebody asks") if saved.kind == "sheet" else None),
             ("next dates", ", ".join(map(_moment, saved.dates)) or None),
             ("time zone", saved.zone),
             ("last time", f"{_moment(saved.noted_at)}: {saved.noted}" if saved.noted else None),
         ]
     )
-    table(
-        ("run", "text", "made", "state", "because", "began"),
-        ((r.operation, r.saved_number, r.reference, state_of(r), _CAUSES[r.cause], r.created_at) for r in saved.runs),
-        empty="It has not run yet.",
-    )
+    runs = [(r.operation, r.saved_number, r.reference, state_of(r), _CAUSES[r.cause], r.created_at) for r in saved.runs]
+    if saved.kind == "sheet":
+        table(("run", "text", "made", "state", "because", "began"), runs, empty="It has not run yet.")
     if len(saved.texts) > 1:
         table(("text", "saved", "by", "note"), ((t.number, t.saved_at, t.saved_by, t.note) for t in saved.texts))
     return None
 
 
 _CAUSES = {"": "", "schedule": "its date", "base": "its base moved", "push": "a push"}
+
+
+def _use(use: PartUse) -> str:
+    if use.number is None:
+        return "its text stays here; the part is not kept any more"
+    return f"text {use.number}" + (f"; its newest is {use.newest}" if use.newest != use.number else "")
 
 
 def _difference(client: Client, given: argparse.Namespace) -> None:
@@ -197,7 +233,7 @@ def _difference(client: Client, given: argparse.Namespace) -> None:
 
 def _run(client: Client, given: argparse.Namespace) -> int | None:
     from bathotype.core.errors import Refused
-    from bathotype.core.sheets.sheet import read_sheet
+    from bathotype.core.sheets.reading import read_sheet
 
     read_form(given)
     values = values_of(given, read_sheet(client.saved_sheet(given.name).text))

@@ -9,13 +9,13 @@ from pydantic import Field, ValidationError, field_validator, model_validator
 
 from bathotype.core.errors import Invalid
 from bathotype.core.sheets.document import fault_of, read_document
-from bathotype.core.sheets.steps import ACCOUNT, PACKAGE_NAME, SERVICE, GuestPath, Part, Word, whole_path
+from bathotype.core.sheets.steps import ACCOUNT, PACKAGE_NAME, SERVICE, GuestPath, Section, Word, whole_path
 
 _WITHIN = "Seconds within which it must become true."
 _VERSION = r"^[A-Za-z0-9][A-Za-z0-9.+~:_-]{0,200}$"
 
 
-class _Check(Part):
+class _Check(Section):
     id: str = Field(pattern=r"^[a-z][a-z0-9-]{0,62}$", description="Names the check in reports and launch rules.")
     why: str = Field(default="", max_length=500)
     within: int = Field(default=30, ge=1, le=1800, description=_WITHIN)
@@ -125,7 +125,7 @@ Check = Annotated[
 ]
 
 
-class CheckList(Part):
+class CheckList(Section):
     """A file of checks: ``checks`` and nothing else."""
 
     checks: list[Check] = Field(min_length=1, max_length=200)

@@ -304,6 +304,7 @@ class SheetFacts:
     running: bool
     repository: str = ""
     withdrawn: bool = False
+    is_part: bool = False
 
 
 def sheet_offers(caller: Caller, facts: SheetFacts) -> list[Offer]:
@@ -313,6 +314,10 @@ def sheet_offers(caller: Caller, facts: SheetFacts) -> list[Offer]:
 
 
 def _sheet_offers(facts: SheetFacts) -> Iterator[Offer]:
+    if facts.is_part:
+        yield Offer("change", "Change it", True, ("Sheets that include it keep the text that they have.",))
+        yield Offer("drop", "Remove it", True, ("With every text that it had. Sheets that include it keep theirs.",))
+        return
     meanwhile = ("A run of it goes on: another one begins beside it.",) if facts.running else ()
     yield Offer("run", "Run it now", True, (f"It makes the next version of {facts.line}.", *meanwhile))
     if facts.repository:

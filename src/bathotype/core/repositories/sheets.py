@@ -11,8 +11,10 @@ from typing import Protocol
 
 from bathotype.core.errors import BathotypeError, NotFound, Refused
 from bathotype.core.sheets.document import MOST_CHARACTERS
-from bathotype.core.sheets.lock import Lock, Locked, check_lock, need_all_locked, read_lock
-from bathotype.core.sheets.sheet import MOST_PAYLOAD, Checked, Parameter, read_sheet
+from bathotype.core.sheets.gathering import gathered
+from bathotype.core.sheets.lock import Lock, Locked, check_lock, lying_here, need_all_locked, read_lock
+from bathotype.core.sheets.reading import Checked, read_sheet
+from bathotype.core.sheets.sheet import MOST_PAYLOAD, Parameter, PartSource
 from bathotype.core.sheets.steps import Scalar
 
 #: How many sheets a repository may have.
@@ -89,29 +91,39 @@ def _sheet(commit: Files, path: str, values: Mapping[str, Scalar]) -> FoundSheet
         return None
     if not _SHEET.search(text):
         return None
-    bare = read_sheet(text).need()
-    mine = {name: _as(bare.parameters[name], value) for name, value in values.items() if name in bare.parameters}
-    checked = read_sheet(text, mine)
-    sheet = checked.need()
     home = posixpath.dirname(path)
+
+    def part(_: str, source: PartSource) -> tuple[str, str] | None:
+        if source.file is None:
+            return None  # it is kept in the service
+        where = posixpath.normpath(posixpath.join(home, source.file))
+        if where not in commit.files:
+            raise NotFound(f"The part {where} is not there.", code="part-missing")
+        return where, commit.read(where, 4 * MOST_CHARACTERS).decode("utf-8", "replace")
+
+    whole = gathered(text, path, part)
+    text = whole.text
+    bare = whole.need(read_sheet(text, here_alone=True))
+    mine = {name: _as(bare.parameters[name], value) for name, value in values.items() if name in bare.parameters}
+    checked = read_sheet(text, mine, here_alone=True)
+    sheet = whole.need(checked)
+    payload = lying_here(sheet)
     beside = {
         name: posixpath.normpath(posixpath.join(home, about.file))
-        for name, about in sheet.payload.items()
+        for name, about in payload.items()
         if about.file is not None
     }
-    missing = [f"{name} ({sheet.payload[name].where})" for name, where in beside.items() if where not in commit.files]
+    missing = [f"{name} ({payload[name].where})" for name, where in beside.items() if where not in commit.files]
     if missing:
         raise NotFound(f"Of the payload {', '.join(missing)} is not there.", code="payload-missing")
     lock = _lock(commit, f"{path}.lock")
     here = {name: _locked(commit, name, where) for name, where in beside.items()}
     # Of what has an address nobody but the lock knows what it must be.
     away = {name: about for name, about in (lock.payload if lock else {}).items() if name not in beside}
-    known = {name: about for name, about in {**away, **here}.items() if name in sheet.payload}
+    known = {name: about for name, about in {**away, **here}.items() if name in payload}
     need_all_locked(sheet, known)
     check_lock(lock, Lock(sheet=sheet.sheet, payload=known))
-    return FoundSheet(
-        path, text, mine, checked, known, {name: about.where for name, about in sheet.payload.items()} | beside
-    )
+    return FoundSheet(path, text, mine, checked, known, {name: about.where for name, about in payload.items()} | beside)
 
 
 def _as(parameter: Parameter, value: Scalar) -> Scalar:

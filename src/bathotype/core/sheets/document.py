@@ -7,7 +7,7 @@ refused, and so is a key that stands twice.  A document is bounded in size and d
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -67,31 +67,47 @@ _Loader.yaml_implicit_resolvers[""] = _Loader.yaml_implicit_resolvers.pop("\0")
 
 
 def read_document(text: str) -> Document:
-    """Read a text.  What is wrong with its form is in ``faults``, and ``data`` is None then."""
-    found = Document()
+    """Read a text that is one document.  What is wrong with its form is in ``faults``, and ``data`` is None then."""
+    first, *others = read_documents(text)
+    if others:
+        return Document(faults=[others[0].fault((), "There is one document in it, and nothing after `---`.")])
+    return first
+
+
+def read_documents(text: str) -> list[Document]:
+    """Read a text that may be several documents, one at least.  What is wrong with the form is in the ``faults`` of the
+    first, and ``data`` is None then."""
+    found = [Document()]
+    faults = found[0].faults
     if len(text) > MOST_CHARACTERS:
-        found.faults.append(Fault(1, 1, "", f"It has more than {MOST_CHARACTERS // 1024} KiB."))
+        faults.append(Fault(1, 1, "", f"It has more than {MOST_CHARACTERS // 1024} KiB."))
         return found
     try:
-        if not _bounded(text, found):
+        if not _bounded(text, found[0]):
             return found
         loader = _Loader(text)
         try:
-            node = loader.get_single_node()
-            data = None if node is None else _built(loader, node, (), found)
+            found += _read(loader)
         finally:
             loader.dispose()
     except yaml.MarkedYAMLError as error:
         mark = error.problem_mark or error.context_mark
         line, column = (mark.line + 1, mark.column + 1) if mark else (1, 1)
-        found.faults.append(Fault(line, column, "", f"It is not YAML: {error.problem or error.context}."))
-        return found
+        faults.append(Fault(line, column, "", f"It is not YAML: {error.problem or error.context}."))
+        return found[:1]
     except (yaml.YAMLError, ValueError) as error:
-        found.faults.append(Fault(1, 1, "", f"It is not YAML: {str(error).splitlines()[0]}."))
-        return found
-    if not found.faults:
-        found.data = data
-    return found
+        faults.append(Fault(1, 1, "", f"It is not YAML: {str(error).splitlines()[0]}."))
+        return found[:1]
+    faults += [fault for one in found[1:] for fault in one.faults]
+    return found[:1] if faults else found[1:] or found
+
+
+def _read(loader: Any) -> Iterator[Document]:
+    while loader.check_node():
+        document = Document()
+        document.data = _built(loader, loader.get_node(), (), document)
+        if document.data is not None:  # nothing is between two lines of dashes
+            yield document
 
 
 def _bounded(text: str, found: Document) -> bool:

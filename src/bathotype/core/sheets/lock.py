@@ -1,4 +1,4 @@
-"""The lock of a sheet: size and SHA-256 of each file of its payload, in a file beside the sheet.
+"""The lock of a sheet, or of a part: size and SHA-256 of each file of its payload, in a file beside the sheet.
 
 A run uses only what the lock says, so that a file that was renamed or changed is noticed before anything starts.
 """
@@ -13,7 +13,7 @@ from typing import Annotated
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from bathotype.core.errors import Invalid, NotFound, Refused
-from bathotype.core.sheets.sheet import MOST_PAYLOAD, Sheet
+from bathotype.core.sheets.sheet import MOST_PAYLOAD, KeptFile, PayloadFile, Sheet, SheetPart
 from bathotype.core.units import iec
 
 
@@ -40,20 +40,26 @@ def lock_path(sheet_file: Path) -> Path:
     return sheet_file.with_name(sheet_file.name + ".lock")
 
 
-def lock_of(sheet: Sheet, folder: Path, away: Mapping[str, Locked] | None = None) -> Lock:
+def lock_of(sheet: Sheet | SheetPart, folder: Path, away: Mapping[str, Locked] | None = None) -> Lock:
     """The lock of the files as they are now; ``away`` says what those are that have an address.
 
     Raises `NotFound` that names every file that is not there.
     """
     files = {name: digest_of(path) for name, path in payload_files(sheet, folder).items()}
-    known = {**{name: about for name, about in (away or {}).items() if name in sheet.payload}, **files}
+    wanted = lying_here(sheet)
+    known = {**{name: about for name, about in (away or {}).items() if name in wanted}, **files}
     need_all_locked(sheet, known)
-    return Lock(sheet=sheet.sheet, payload={name: known[name] for name in sheet.payload})
+    return Lock(sheet=sheet.name, payload={name: known[name] for name in wanted})
 
 
-def need_all_locked(sheet: Sheet, known: Mapping[str, Locked]) -> None:
+def lying_here(sheet: Sheet | SheetPart) -> dict[str, PayloadFile]:
+    """The payload but for files that are kept in the service with a part."""
+    return {name: about for name, about in sheet.payload.items() if not isinstance(about, KeptFile)}
+
+
+def need_all_locked(sheet: Sheet | SheetPart, known: Mapping[str, Locked]) -> None:
     """Raises `Refused` for a file of a payload of which nothing says what it must be."""
-    if unlocked := [name for name in sheet.payload if name not in known]:
+    if unlocked := [name for name in lying_here(sheet) if name not in known]:
         raise Refused(
             f"The lock does not name {', '.join(unlocked)} of the payload.",
             advice="Run: bathotype sheets lock FILE.",
@@ -61,11 +67,11 @@ def need_all_locked(sheet: Sheet, known: Mapping[str, Locked]) -> None:
         )
 
 
-def payload_files(sheet: Sheet, folder: Path) -> dict[str, Path]:
+def payload_files(sheet: Sheet | SheetPart, folder: Path) -> dict[str, Path]:
     """The files of a payload beside the sheet.  Raises `NotFound` that names all that are missing, and `Refused` for one
     elsewhere."""
     home = folder.resolve()
-    files = {name: (home / about.file).resolve() for name, about in sheet.payload.items() if about.file is not None}
+    files = {name: (home / about.file).resolve() for name, about in lying_here(sheet).items() if about.file is not None}
     missing = [f"{name} ({sheet.payload[name].where})" for name, path in files.items() if not path.is_file()]
     if missing:
         raise NotFound(

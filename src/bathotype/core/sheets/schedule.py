@@ -17,12 +17,12 @@ from zoneinfo import ZoneInfo, available_timezones
 from cronsim import CronSim, CronSimError
 from pydantic import Field, field_validator, model_validator
 
-from bathotype.core.sheets.steps import Part
+from bathotype.core.sheets.steps import Section
 
 Day = Literal["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"]
 
 
-class Time(Part):
+class Time(Section):
     """Days with a time, or cron's five fields (minute, hour, day of the month, month, day of the week)."""
 
     days: list[Day] = Field(default=[], max_length=7, description="Left out: every day.")
@@ -53,7 +53,7 @@ class Time(Part):
         return f"{minute} {hour} * * {','.join(day[:3] for day in self.days) or '*'}"
 
 
-class When(Part):
+class When(Section):
     """When a saved sheet runs by itself."""
 
     schedule: list[Time] = Field(default=[], max_length=20)

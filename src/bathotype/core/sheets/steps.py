@@ -13,11 +13,13 @@ _PACKAGE = re.compile(r"[A-Za-z0-9][A-Za-z0-9+._-]*(?:=[A-Za-z0-9][A-Za-z0-9+.~:
 SERVICE = r"^[A-Za-z0-9][A-Za-z0-9:_.@\\-]{0,200}$"
 PACKAGE_NAME = r"^[A-Za-z0-9][A-Za-z0-9+._-]*$"
 ACCOUNT = r"^[a-z_][a-z0-9_-]{0,31}$"
+STEP_ID = "^[a-z][a-z0-9-]*$"
+_ONLY_IF = "Parameters and the values that they must have; else it is skipped."
 _VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 _MOST_PATH, _MOST_TEXT = 4096, 64 * 1024
 
 
-class Part(BaseModel):
+class Section(BaseModel):
     """A section of a sheet: unknown names are refused."""
 
     model_config = ConfigDict(extra="forbid", frozen=True)
@@ -48,14 +50,12 @@ Word = Annotated[str, Field(min_length=1, max_length=4096)]
 Scalar = bool | int | float | str
 
 
-class _Step(Part):
-    id: str = Field(pattern=r"^[a-z][a-z0-9-]{0,62}$", description="Names the step in logs and records.")
+class _Step(Section):
+    id: str = Field(pattern=STEP_ID, max_length=63, description="Names the step in logs and records.")
     why: str = Field(default="", max_length=500, description="What it is for.")
     seconds: int = Field(default=600, ge=1, le=14_400, description="How long one attempt may take.")
     retries: int = Field(default=0, ge=0, le=5, description="How often it is tried again after a failure.")
-    only_if: dict[str, Scalar | list[Scalar]] = Field(
-        default={}, description="Parameters and the values that they must have; else the step is skipped."
-    )
+    only_if: dict[str, Scalar | list[Scalar]] = Field(default={}, description=_ONLY_IF)
 
 
 class _Packages(_Step):
@@ -68,6 +68,17 @@ class _Packages(_Step):
             if not _PACKAGE.fullmatch(value):
                 raise ValueError(f"{value[:60]!r} is not the name of a package, nor NAME=VERSION")
         return values
+
+
+class Include(Section):
+    """Do the steps of a part here.  Their ids begin with this one's."""
+
+    do: Literal["include"]
+    id: str = Field(pattern=STEP_ID, max_length=31, description="Goes before the ids of the part's steps.")
+    why: str = Field(default="", max_length=500, description="What it is for.")
+    part: str = Field(description="The part, as `parts` names it.")
+    values: dict[str, Scalar] = Field(default={}, max_length=50, description="Values of the part's parameters.")
+    only_if: dict[str, Scalar | list[Scalar]] = Field(default={}, description=_ONLY_IF)
 
 
 class InstallPackages(_Packages):
@@ -241,7 +252,7 @@ class CleanDisk(_Step):
     )
 
 
-Step = Annotated[
+_Any = (
     InstallPackages
     | RemovePackages
     | UpdatePackages
@@ -254,9 +265,11 @@ Step = Annotated[
     | AddGroup
     | AddUser
     | Restart
-    | WaitFor,
-    Field(discriminator="do"),
-]
+    | WaitFor
+)
+Step = Annotated[_Any, Field(discriminator="do")]
+#: A step as a sheet's file has it.
+WrittenStep = Annotated[_Any | Include, Field(discriminator="do")]
 
 
 def secrets_of(step: Step) -> dict[str, str]:
@@ -264,8 +277,23 @@ def secrets_of(step: Step) -> dict[str, str]:
     return step.secrets if isinstance(step, RunScript | RunProgram) else {}
 
 
-def payload_of(step: Step) -> list[str]:
+def payload_of(step: Step | Include) -> list[str]:
     """The names in the payload that a step needs."""
     if isinstance(step, InstallPackages):
         return list(step.files)
     return [step.payload] if isinstance(step, PutFile | Unpack) and step.payload is not None else []
+
+
+def renamed(step: Step, prefix: str) -> Step:
+    """A step of a part, as a sheet has it that includes the part under the id ``prefix``."""
+    changes: dict[str, object] = {"id": f"{prefix}-{step.id}"}
+    if isinstance(step, InstallPackages):
+        changes["files"] = [renamed_payload(name, prefix) for name in step.files]
+    elif isinstance(step, PutFile | Unpack) and step.payload is not None:
+        changes["payload"] = renamed_payload(step.payload, prefix)
+    return step.model_copy(update=changes)
+
+
+def renamed_payload(name: str, prefix: str) -> str:
+    """The name of a part's file in the payload of the sheet."""
+    return f"{prefix}-{name}"

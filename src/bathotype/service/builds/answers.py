@@ -11,6 +11,7 @@ from bathotype.core.lifecycle.offers import SheetFacts, sheet_offers
 from bathotype.service.access.principals import Principal
 from bathotype.service.answers.operations import offers_answer
 from bathotype.service.answers.views import offers_caller
+from bathotype.service.builds.parts import parts_used
 from bathotype.service.builds.saved import files_of, saved_text, sheet_of, still_running, text_of
 from bathotype.service.records import BuildRun, Operation, Repository, SavedSheet, SheetText
 from bathotype.service.records.base import utcnow
@@ -59,7 +60,7 @@ def saved_details(
     """One with one of its texts, the current one without a number."""
     [fields] = _fields(session, caller.account_id, [saved])
     text = text_of(session, saved, number)
-    when = sheet_of(text).when
+    when = None if saved.is_part else sheet_of(text).when
     texts = session.scalars(
         select(SheetText).where(SheetText.sheet_id == saved.id).order_by(SheetText.number.desc()).limit(200)
     )
@@ -71,6 +72,7 @@ def saved_details(
         zone=when.zone if when is not None and when.schedule else None,
         dates=when.next_dates(utcnow(), _DATES) if when is not None else [],
         texts=[saved_text(one) for one in texts],
+        parts=[] if saved.is_part else parts_used(session, caller, text.text),
         offers=offers_answer(
             sheet_offers(
                 offers_caller(caller),
@@ -82,6 +84,7 @@ def saved_details(
                     still_running(session, saved),
                     fields["repository"],
                     saved.withdrawn,
+                    saved.is_part,
                 ),
             )
         ),
@@ -101,6 +104,7 @@ def _fields(session: Session, account_id: str, rows: list[SavedSheet]) -> list[d
     return [
         {
             **{name: getattr(row, name) for name in _TOLD},
+            "kind": "part" if row.is_part else "sheet",
             "repository": homes.get(row.repository_id or "", ""),
             "commit": texts[row.id].commit,
             "saved_by": texts[row.id].saved_by,

@@ -24,8 +24,9 @@ from bathotype.core.generalize.residue import used_secret
 from bathotype.core.lifecycle.room import disks_of_instance, least_root
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.core.sheets.lock import Locked
+from bathotype.core.sheets.reading import Checked, read_sheet
 from bathotype.core.sheets.secrecy import held_in
-from bathotype.core.sheets.sheet import Sheet, applies, read_sheet, repeated
+from bathotype.core.sheets.sheet import Sheet, repeated
 from bathotype.core.sheets.steps import Scalar
 from bathotype.core.sheets.steps import Step as SheetStep
 from bathotype.core.store.materialise import StoredDisk
@@ -149,8 +150,12 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         return self.memo.machine
 
     @cached_property
+    def _checked(self) -> Checked:
+        return read_sheet(self.params.sheet, self.params.values)
+
+    @cached_property
     def _sheet(self) -> Sheet:
-        sheet = read_sheet(self.params.sheet, self.params.values).need()
+        sheet = self._checked.need()
         return repeated(sheet, self.params.base) if self.params.repeats else sheet
 
     @cached_property
@@ -268,7 +273,7 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         )  # fmt: skip
         for number, step in enumerate(sheet.steps):
             context.progress(number, len(sheet.steps))
-            if not applies(step, self.params.values):
+            if step.id in self._checked.skipped:
                 noted[number]["state"] = "skipped"
                 continue
             self._do(around, step, noted, number)

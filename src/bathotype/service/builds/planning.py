@@ -10,7 +10,8 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.errors import Invalid, NotFound, Refused
 from bathotype.core.lifecycle.room import room_remarks
-from bathotype.core.sheets.sheet import Checked, Sheet, read_sheet, repeated
+from bathotype.core.sheets.reading import Checked, read_sheet
+from bathotype.core.sheets.sheet import Sheet, repeated
 from bathotype.core.sheets.steps import UpdatePackages
 from bathotype.service.access.principals import Principal
 from bathotype.service.builds.kind import Build, BuildParams, PayloadSource, unbegun

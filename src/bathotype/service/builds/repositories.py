@@ -9,18 +9,20 @@ from datetime import datetime, timedelta
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from bathotype.core.errors import BathotypeError, NotFound, Refused, Unavailable
+from bathotype.core.errors import BathotypeError, Invalid, NotFound, Refused, Unavailable
 from bathotype.core.lifecycle.references import check_name
 from bathotype.core.messages import signature
 from bathotype.core.repositories import git
 from bathotype.core.repositories.address import Address, check_branch, check_folder, check_signers, read_address
 from bathotype.core.repositories.sheets import FoundSheet, NoSheet, sheets_in, told
+from bathotype.core.sheets.reading import Checked
 from bathotype.core.sheets.sheet import MOST_PAYLOAD
 from bathotype.core.sheets.steps import Scalar
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
 from bathotype.service.builds import saved
 from bathotype.service.builds.fetching import fetch
+from bathotype.service.builds.parts import with_parts
 from bathotype.service.builds.planning import understand
 from bathotype.service.database import Database
 from bathotype.service.operations.start import unattended_principal
@@ -140,6 +142,7 @@ class _Brought:
 
     sheet: FoundSheet
     body: SaveSheetRequest
+    checked: Checked
 
 
 def read(database: Database, reach: Reach, settings: Settings, repository: str) -> None:
@@ -174,10 +177,15 @@ def read(database: Database, reach: Reach, settings: Settings, repository: str) 
             for sheet in found:
                 try:
                     body = _body(database, reach, settings, wanted.caller, commit, sheet)
-                except Refused as error:  # a file of its payload is not what its lock says
+                    checked = saved.readable(sheet.checked.need().sheet, body)
+                except (
+                    Invalid,
+                    NotFound,
+                    Refused,
+                ) as error:  # a file is not what its lock says, or a part is not there
                     wrong.append(NoSheet(sheet.path, error.message))
                 else:
-                    brought.append(_Brought(sheet, body))
+                    brought.append(_Brought(sheet, body, checked))
     except (BathotypeError, OSError) as error:
         why = error if isinstance(error, BathotypeError) else Unavailable(f"It cannot be read here: {error.strerror}.")
         with database.sessions.begin() as session:
@@ -212,7 +220,9 @@ def _body(
         payload[name] = PayloadGiven(upload=upload.id, bytes=about.bytes, sha256=about.sha256)
         bring(database.sessions, reach.store(region), upload, data)
     note = f"{commit.subject} ({commit.author})"[:500]
-    return SaveSheetRequest(sheet=sheet.text, values=dict(sheet.values), payload=payload, note=note)
+    body = SaveSheetRequest(sheet=sheet.text, values=dict(sheet.values), payload=payload, note=note)
+    with database.reads() as session:
+        return with_parts(session, caller, body)
 
 
 def _region(session: Session, reach: Reach, caller: Principal, sheet: FoundSheet) -> str:
@@ -237,7 +247,7 @@ def _take_over(
         try:
             with session.begin_nested():
                 there = session.scalar(query.with_for_update())
-                saved.save(session, caller, there, one.body, one.sheet.checked, origin)
+                saved.save(session, caller, there, one.body, one.checked, origin)
             taken.append(name)
         except BathotypeError as error:
             wrong.append(NoSheet(one.sheet.path, error.message))

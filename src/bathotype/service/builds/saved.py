@@ -12,7 +12,8 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.errors import BathotypeError, Invalid, NotFound, Refused
 from bathotype.core.lifecycle.references import parse_reference
-from bathotype.core.sheets.sheet import Checked, Sheet, read_sheet
+from bathotype.core.sheets.reading import Checked, read_sheet
+from bathotype.core.sheets.sheet import Sheet
 from bathotype.core.store.chunks import digest
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
@@ -50,11 +51,21 @@ class Origin:
 
 
 def find_saved(session: Session, caller: Principal, name: str, *, lock: bool = False) -> SavedSheet:
-    """A saved sheet of the caller's account.  Raises `NotFound`."""
+    """A saved sheet, or part, of the caller's account.  Raises `NotFound`."""
     query = select(SavedSheet).where(SavedSheet.account_id == caller.account_id, SavedSheet.name == name)
     found = session.scalar(query.with_for_update(**CHANGE) if lock else query)
     if found is None:
         raise NotFound(f"There is no saved sheet {name!r}.", advice="`bathotype sheets list` shows them.")
+    return found
+
+
+def find_runnable(session: Session, caller: Principal, name: str, *, lock: bool = False) -> SavedSheet:
+    """A saved sheet of the caller's account.  Raises `NotFound`, and `Refused` for a part."""
+    found = find_saved(session, caller, name, lock=lock)
+    if found.is_part:
+        raise Refused(
+            f"{name} is a part: it does not run by itself.", advice="Run a sheet that includes it.", code="part"
+        )
     return found
 
 
@@ -77,7 +88,7 @@ def files_of(session: Session, text: SheetText) -> dict[str, PayloadGiven]:
 
 
 def readable(name: str, body: SaveSheetRequest) -> Checked:
-    """The sheet of a request, with its values.  Raises `Invalid` with every fault."""
+    """The sheet of a request, with its values and parts.  Raises `Invalid` with every fault."""
     checked = read_sheet(body.sheet, body.values)
     sheet = checked.need()
     if sheet.sheet != name:
@@ -95,15 +106,15 @@ def save(
     text.  ``saved`` is locked."""
     sheet = checked.need()
     if saved is not None:
+        refuse_other_kind(saved, is_part=False)
         _refuse_two_homes(session, saved, origin)
         if origin is not None and saved.repository_id is not None:
             saved.path, back, saved.withdrawn = origin.path, saved.withdrawn, False
             if back and not saved.paused:
                 saved.next_at = next_date(sheet, utcnow())
-    uploads = {name: _upload(session, caller, name, given) for name, given in body.payload.items()}
     if saved is None:
         saved = SavedSheet(id=new_id("sh"), account_id=caller.account_id, name=sheet.sheet, number=0, noted="")
-    elif _is_current(session, saved, body, checked):
+    elif is_current(session, saved, body, checked):
         return saved
     when = sheet.when
     saved.number += 1
@@ -118,6 +129,21 @@ def save(
     if not saved.paused:
         saved.next_at = next_date(sheet, utcnow())
     saved.base_seen = _base_now(session, caller, sheet)
+    add_text(session, caller, saved, body, checked, origin)
+    audit.clear_alert(session, caller.account_id, NOT_STARTED, saved.name)
+    after = {"number": saved.number, "digest": checked.digest, "note": body.note}
+    if origin is not None:
+        after |= {"repository": origin.address, "commit": origin.commit}
+    audit.record(session, caller.account_id, caller.actor, "sheet.saved", saved.name, after=after)
+    return saved
+
+
+def add_text(
+    session: Session, caller: Principal, saved: SavedSheet, body: SaveSheetRequest, checked: Checked,
+    origin: Origin | None = None,
+) -> None:  # fmt: skip
+    """Add a text under the number that it has already, with its files.  Raises `NotFound` for a file that is gone."""
+    uploads = {name: _upload(session, caller, name, given) for name, given in body.payload.items()}
     session.add(saved)
     session.flush()
     session.add(
@@ -135,12 +161,17 @@ def save(
                 sha256=given.sha256,
             )
         )  # fmt: skip
-    audit.clear_alert(session, caller.account_id, NOT_STARTED, saved.name)
-    after = {"number": saved.number, "digest": checked.digest, "note": body.note}
-    if origin is not None:
-        after |= {"repository": origin.address, "commit": origin.commit}
-    audit.record(session, caller.account_id, caller.actor, "sheet.saved", saved.name, after=after)
-    return saved
+
+
+def refuse_other_kind(saved: SavedSheet, *, is_part: bool) -> None:
+    """A sheet and a part cannot have one name.  Raises `Refused`."""
+    if saved.is_part != is_part:
+        kinds = ("sheet", "part") if is_part else ("part", "sheet")
+        raise Refused(
+            f"{saved.name} is a {kinds[0]} that is saved already.",
+            advice=f"Give the {kinds[1]} another name.",
+            code="name-taken",
+        )
 
 
 def _refuse_two_homes(session: Session, saved: SavedSheet, origin: Origin | None) -> None:
@@ -172,7 +203,8 @@ def _upload(session: Session, caller: Principal, name: str, given: PayloadGiven)
     return row
 
 
-def _is_current(session: Session, saved: SavedSheet, body: SaveSheetRequest, checked: Checked) -> bool:
+def is_current(session: Session, saved: SavedSheet, body: SaveSheetRequest, checked: Checked) -> bool:
+    """Whether a request has what is the current text already, with values and files."""
     text = text_of(session, saved)
     before = {name: given.sha256 for name, given in files_of(session, text).items()}
     now = {name: given.sha256 for name, given in body.payload.items()}

@@ -41,6 +41,8 @@ class SavedSheet(Base):
     withdrawn: Mapped[bool] = mapped_column(default=False, server_default="false")
     #: Whether a push has changed it since it ran, and it asks to run then.
     pushed: Mapped[bool] = mapped_column(default=False, server_default="false")
+    #: Whether it is a part that sheets include; it has no base and no line then, and never runs.
+    is_part: Mapped[bool] = mapped_column(default=False, server_default="false")
 
 
 class SheetText(Base):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Annotated
 
 from fastapi import Query
@@ -9,12 +10,17 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from bathotype.core.errors import NotFound
-from bathotype.core.sheets import sheet as sheets
+from bathotype.core.sheets.document import Fault
+from bathotype.core.sheets.lock import lying_here
+from bathotype.core.sheets.reading import is_part, read_part, read_sheet
+from bathotype.core.sheets.sheet import schema
+from bathotype.core.store.chunks import digest
 from bathotype.service import audit
 from bathotype.service.answers.operations import operation_answers
 from bathotype.service.builds.again import find_run, request_again
 from bathotype.service.builds.answers import run_fields
 from bathotype.service.builds.kind import Build
+from bathotype.service.builds.parts import text_with_parts, with_parts
 from bathotype.service.builds.planning import ask, plan_build, record_build, understand
 from bathotype.service.records import BuildRun, Operation
 from bathotype.service.records.base import CHANGE, utcnow
@@ -31,33 +37,59 @@ router = api_router(tags=["builds"])
 
 
 @router.get("/sheets/schema")
-def sheet_schema(caller: Reader) -> wire.SheetSchema:
-    """The format of build sheets as JSON Schema, for editors that complete them."""
-    return wire.SheetSchema(document=sheets.schema())
+def sheet_schema(caller: Reader, kind: wire.SheetKind = "sheet") -> wire.SheetSchema:
+    """The format of build sheets, or of their parts, as JSON Schema, for editors that complete them."""
+    return wire.SheetSchema(document=schema(kind))
 
 
 @router.post("/sheets/checks")
-def check_sheet(body: wire.SheetRequest, caller: Reader) -> wire.SheetCheck:
-    """Judge a sheet whole: every fault at once, with its line and column."""
-    found = sheets.read_sheet(body.sheet, body.values)
+def check_sheet(body: wire.SheetRequest, caller: Reader, reads: ReadsOf) -> wire.SheetCheck:
+    """Judge a sheet whole, or a part: every fault at once, with its line and column."""
+    if is_part(body.sheet):
+        return _part_check(body.sheet)
+    with reads.session() as session:
+        text = text_with_parts(session, caller, body.sheet)
+    found = read_sheet(text, body.values)
     sheet = found.sheet
     return wire.SheetCheck(
+        kind="sheet",
         valid=sheet is not None,
-        faults=[wire.SheetFault(line=f.line, column=f.column, where=f.where, message=f.message) for f in found.faults],
+        faults=_faults(found.faults),
         name=sheet.sheet if sheet else "",
         digest=found.digest,
         base=sheet.base if sheet else "",
         line=sheet.result.line if sheet else "",
         steps=[wire.SheetStep(id=s.id, do=s.do, why=s.why) for s in sheet.steps] if sheet else [],
-        payload=list(sheet.payload) if sheet else [],
+        payload=list(lying_here(sheet)) if sheet else [],
         values=dict(found.values),
     )
+
+
+def _part_check(text: str) -> wire.SheetCheck:
+    part, faults = read_part(text)
+    return wire.SheetCheck(
+        kind="part",
+        valid=part is not None,
+        faults=_faults(faults),
+        name=part.part if part else "",
+        digest=digest(text.encode("utf-8", "replace")).hex(),
+        base="",
+        line="",
+        steps=[wire.SheetStep(id=s.id, do=s.do, why=s.why) for s in part.steps] if part else [],
+        payload=list(part.payload) if part else [],
+        values={},
+    )
+
+
+def _faults(faults: Sequence[Fault]) -> list[wire.SheetFault]:
+    return [wire.SheetFault(line=f.line, column=f.column, where=f.where, message=f.message) for f in faults]
 
 
 @router.post("/build-plans")
 def plan(body: wire.BuildRequest, caller: Reader, service: ServiceOf) -> wire.BuildPlan:
     """What a run would do, and every obstacle at once.  Nothing is started."""
     with service.database.reads() as session:
+        body = with_parts(session, caller, body)
         found = understand(session, service.reach, caller, body)
     asked = ask(service.reach, caller, body, found)
     with service.database.reads() as session:
@@ -68,11 +100,12 @@ def plan(body: wire.BuildRequest, caller: Reader, service: ServiceOf) -> wire.Bu
 def build(body: wire.BuildRequest, caller: Operator, service: ServiceOf, key: Key = None) -> OperationAnswer:
     """Make a version by the steps of a sheet, in a temporary machine.  All obstacles are reported before it starts."""
     with service.database.reads() as session:
-        found = understand(session, service.reach, caller, body)
-    asked = ask(service.reach, caller, body, found)
+        whole = with_parts(session, caller, body)
+        found = understand(session, service.reach, caller, whole)
+    asked = ask(service.reach, caller, whole, found)
 
     def make(session: Session) -> OperationAnswer:
-        row = record_build(session, service.reach, caller, body, asked)
+        row = record_build(session, service.reach, caller, whole, asked)
         return operation_answers(session, [row])[0]
 
     return OperationAnswer.model_validate(once(caller, service, key, body, make))

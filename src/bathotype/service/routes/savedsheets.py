@@ -9,9 +9,10 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from bathotype.core.errors import Invalid
+from bathotype.core.sheets.reading import is_part
 from bathotype.service.access.principals import Principal
 from bathotype.service.answers.operations import operation_answers
-from bathotype.service.builds import saved
+from bathotype.service.builds import parts, saved
 from bathotype.service.builds.answers import saved_answers, saved_details
 from bathotype.service.builds.planning import ask, plan_build, understand
 from bathotype.service.records import SavedSheet, SheetFile
@@ -40,10 +41,11 @@ def list_saved(
     line: Annotated[
         str | None, Query(max_length=63, description="Only sheets that make versions of this line.")
     ] = None,
+    kind: Annotated[runs.SheetKind, Query(description="Sheets, or the parts that they include.")] = "sheet",
     sort: Annotated[wire.SavedSheetSort, Query(description=REVERSED)] = "name",
 ) -> Page[wire.SavedSheet]:
-    """The account's saved sheets, with their last runs and when each runs next."""
-    query = select(SavedSheet).where(SavedSheet.account_id == caller.account_id)
+    """The account's saved sheets, with their last runs and when each runs next; or the saved parts."""
+    query = select(SavedSheet).where(SavedSheet.account_id == caller.account_id, SavedSheet.is_part == (kind == "part"))
     if line is not None:
         query = query.where(SavedSheet.line == line)
     with reads.session() as session:
@@ -63,14 +65,26 @@ def show_saved(name: str, caller: Reader, reads: ReadsOf, number: _Number = None
 def save(
     name: str, body: wire.SaveSheetRequest, caller: Operator, service: ServiceOf, conditions: Conditional
 ) -> wire.SavedSheetDetails:
-    """Keep a sheet, or a new text of it.  Its files are read, and must be what the request says of them."""
-    checked = saved.readable(name, body)
+    """Keep a sheet or a part, or a new text of it.  Its files are read, and must be what the request says of them.
+
+    A sheet is kept with the texts of the saved parts that it includes.
+    """
+    if is_part(body.sheet):
+        part = parts.readable_part(name, body)
+    else:
+        part = None
+        with service.database.reads() as session:
+            body = parts.with_parts(session, caller, body)
+        checked = saved.readable(name, body)
     _check_files(service, caller, body)
     with service.database.sessions.begin() as session:
         query = select(SavedSheet).where(SavedSheet.account_id == caller.account_id, SavedSheet.name == name)
         row = session.scalar(query.with_for_update())
         conditions.check(f"The sheet {name}", saved_answers(session, caller, [row])[0] if row else None)
-        row = saved.save(session, caller, row, body, checked)
+        if part is not None:
+            row = parts.save_part(session, caller, row, body, part)
+        else:
+            row = saved.save(session, caller, row, body, checked)
         session.flush()
         return saved_details(session, caller, row, None)
 
@@ -116,7 +130,7 @@ def compare(
 def pause(name: str, body: wire.SheetPause, caller: Operator, service: ServiceOf) -> wire.SavedSheetDetails:
     """Let a sheet not run by itself, or let it again: from its next date, and the next release of its base, on."""
     with service.database.sessions.begin() as session:
-        row = saved.find_saved(session, caller, name, lock=True)
+        row = saved.find_runnable(session, caller, name, lock=True)
         saved.pause(session, caller, row, body.paused)
         session.flush()
         return saved_details(session, caller, row, None)
@@ -143,7 +157,7 @@ def run(name: str, body: wire.SheetRunRequest, caller: Runner, service: ServiceO
     asked = ask(service.reach, caller, request, found)
 
     def make(session: Session) -> Operation:
-        row = saved.find_saved(session, caller, name, lock=True)
+        row = saved.find_runnable(session, caller, name, lock=True)
         made = saved.record_run(session, service.reach, caller, row, number, request, asked)
         return operation_answers(session, [made])[0]
 
@@ -154,5 +168,5 @@ def _request(
     session: Session, caller: Principal, name: str, body: wire.SheetRunRequest
 ) -> tuple[int, runs.BuildRequest]:
     """The number of its current text, and the run that is asked for."""
-    text = saved.text_of(session, saved.find_saved(session, caller, name))
+    text = saved.text_of(session, saved.find_runnable(session, caller, name))
     return text.number, saved.request_of(session, text, body)
