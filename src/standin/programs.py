@@ -16,6 +16,7 @@ import shlex
 import tarfile
 import zlib
 from collections.abc import Callable, Mapping
+from pathlib import PurePosixPath
 from typing import Protocol
 
 from standin.guestfiles import Edits, GuestFiles
@@ -107,8 +108,12 @@ class Programs:
     def run_mkdir(self, argv: list[str], _: Mapping[str, str]) -> Answer:
         edits = Edits()
         for path in argv:
-            if path.startswith("/") and not path.startswith("/run/") and not self._guest.files.exists(path):
-                edits.make_folder(path)
+            if not path.startswith("/") or path.startswith("/run/"):
+                continue
+            parents = [str(parent) for parent in reversed(PurePosixPath(path).parents)][1:] if "-p" in argv else []
+            for folder in [*parents, path]:
+                if not self._guest.files.exists(folder):
+                    edits.make_folder(folder)
         if edits.folders:
             self._guest.change(edits)
         return 0, b""

@@ -299,3 +299,29 @@ def test_a_run_is_cancelled_and_done_again(system: System, base: str) -> None:
             agent.write_file("/etc/x", b"now\n")
         done = client.wait(operation.id)
         assert (done.result or {})["reference"] == "built@8.0.0" and left(system, operation.id) == []
+
+
+def test_what_is_accepted_once_stays_accepted_in_a_file_that_is_the_same(system: System, base: str) -> None:
+    def key(letter: str) -> str:
+        return f"- {{id: key, do: put-file, to: /opt/gauge/test.key, content: 'ghp_{letter * 36}'}}"
+
+    other = "- {id: other, do: put-file, to: /opt/gauge/other, content: x}"
+    with system.core as client:
+        client.create_line("keyed")
+
+        def made(steps: str, on: str) -> dict[str, str | None]:
+            text = short(steps, line="keyed", bump="minor", number=None, release=True).replace("built@1.0.0", on)
+            result = client.wait(client.build(text).id).result or {}
+            found = [f for f in client.findings(result["reference"]) if f.severity == "high"]
+            assert (result["held_back"] == "") == all(f.accepted_by for f in found)
+            return {"reference": result["reference"], "reason": found[0].accepted_reason, "path": found[0].path}
+
+        first = made(key("Q"), base)
+        assert first["reason"] is None and str(first["path"]) == "/opt/gauge/test.key"
+        [finding] = [f for f in client.findings("keyed@1.0.0") if f.severity == "high"]
+        client.accept("keyed@1.0.0", finding.id, "opens nothing")
+        client.release("keyed@1.0.0")
+        assert made(other, "keyed@1.0.0")["reason"] == "opens nothing (as in keyed@1.0.0)"
+        assert made(other, "keyed@1.1.0")["reason"] == "opens nothing (as in keyed@1.0.0)"
+        assert made(key("Q"), base)["reason"] == "opens nothing (as in keyed@1.0.0)", "as in the version before it"
+        assert made(key("R"), "keyed@1.1.0")["reason"] is None, "another key in its place is another finding"

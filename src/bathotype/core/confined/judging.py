@@ -11,6 +11,7 @@ from bathotype.core.generalize import residue
 from bathotype.core.generalize.proof import Survey, survey
 from bathotype.core.guest.archive import TarTree
 from bathotype.core.guest.files import GuestDisk
+from bathotype.core.store.chunks import digest
 
 
 @dataclass(frozen=True)
@@ -49,9 +50,36 @@ def _archive(bench: Bench, question: JudgeQuestion) -> Judged:
     return Judged(findings, read_contents(tree), survey(tree, question.source.host_name))
 
 
+@dataclass(frozen=True)
+class FilesQuestion:
+    """Paths on a disk."""
+
+    paths: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class FileDigests:
+    """BLAKE3 of each file's bytes, by its path; what is no file, or larger than the scan reads whole, is left out."""
+
+    digests: dict[str, str]
+
+
+def _digests(bench: Bench, question: FilesQuestion) -> FileDigests:
+    disk = GuestDisk.open(bench.sources[0])
+    found = {}
+    for path in question.paths:
+        node = disk.entries.get(path)
+        if node is not None and node.is_file and node.size <= residue.MOST_FILE:
+            found[path] = digest(disk.content(path)).hex()
+    return FileDigests(found)
+
+
 #: Scans a disk.  Raises `Refused` where no operating system can be read on it.
 JUDGE = Task("judging.disk", JudgeQuestion, Judged, _disk, seconds=3600)
 #: Scans an archive of a guest's files.
 JUDGE_ARCHIVE = Task("judging.archive", JudgeQuestion, Judged, _archive, seconds=3600)
 
-TASKS = {"disk": JUDGE, "archive": JUDGE_ARCHIVE}
+#: What files hold, to be compared with those of another disk.
+DIGESTS = Task("judging.digests", FilesQuestion, FileDigests, _digests)
+
+TASKS = {"disk": JUDGE, "archive": JUDGE_ARCHIVE, "digests": DIGESTS}

@@ -37,6 +37,7 @@ from bathotype.core.units import iec, plural
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
 from bathotype.service.chunks import RegionChunks, add_version, forget_chunks
+from bathotype.service.kinds.acceptances import accept_as_before, still_accepted
 from bathotype.service.kinds.generalizing import chunks_before
 from bathotype.service.kinds.scratch import image_path, new_image, open_copy
 from bathotype.service.numbering import claim, claim_again, give_back
@@ -144,6 +145,8 @@ class MakingMemo(Memo):
     answers: dict[str, Any] | None = None
     after: Survey | None = None
     used_after: int | None = None
+    #: The ids of findings that are accepted in a version before, with the id of that version.
+    accepted: dict[str, str] = {}
 
     def take(self, done: Changed) -> None:
         """Remember what generalization did."""
@@ -258,6 +261,10 @@ class MakingKind(NumberedKind[P, K]):
             with open_copy(context) as image:
                 self.look_over(image)
                 found = context.reader.ask(JUDGE, JudgeQuestion(self.known_identity, identity_kept), image)
+                with context.session() as session:
+                    parent = self.parent(session)
+                findings = [asdict(one) for one in found.findings]
+                self.memo.accepted = still_accepted(context, params, parent, findings, image)
             self.memo.after, self.memo.used_after = found.survey, found.used_bytes
             self.judged(found.findings, found.contents)
         except Damaged:
@@ -402,11 +409,18 @@ def seal(
     for position, finding in enumerate(memo.findings):
         fields = {k: v for k, v in finding.items() if k != "id"}
         session.add(Finding(version_id=version.id, name=finding["id"], position=position, **fields))
+    session.flush()
+    accept_as_before(session, version, memo.accepted)
     audit.record(
         session,
         context.account_id,
         context.created_by,
         "version.staged",
         params.made,
-        after={"content_digest": stored.digest, "source": told_source, "mode": mode},
+        after={
+            "content_digest": stored.digest,
+            "source": told_source,
+            "mode": mode,
+            **({"accepted": sorted(memo.accepted)} if memo.accepted else {}),
+        },
     )
