@@ -135,3 +135,34 @@ def test_a_build_whose_checks_fail_leaves_its_version_staged(system: System, ver
         made = client.version("proven@2.0.0")
         assert made.state == "staged" and client.wait(client.verify("proven@2.0.0", "skerry-1").id)
         assert not [m for m in system.site().machines("skerry-1") if operation.id in m.name]
+
+
+def test_a_version_is_proven_where_it_passes_wherever_it_was_judged(system: System, tmp_path: Path, cli: Any) -> None:
+    reference = system.captured("places", number="1.0.0", release=False)
+    right = "checks:\n- {id: small, is: program, argv: [hostname], prints: prove-op}\n"
+    (tmp_path / "right.yaml").write_text(right)
+    both = cli("prove", reference, "--checks", str(tmp_path / "right.yaml"), *sizes("small", "medium"),
+               "--junit", str(tmp_path / "all.xml"))  # fmt: skip
+    assert both.returncode == 0, both.stderr
+    names = {case.get("name") for case in ElementTree.parse(tmp_path / "all.xml").iter("testcase")}
+    assert {"small in skerry-1: small", "medium in skerry-1: small"} <= names
+    with system.core as client:
+        client.demand("places", None, proven_first=True)
+        wrong = "checks:\n- {id: small, is: program, argv: [hostname], prints: nosuch, within: 1}\n"
+        (tmp_path / "wrong.yaml").write_text(wrong)
+        assert cli("prove", reference, "--checks", str(tmp_path / "wrong.yaml"), *sizes("medium")).returncode == 1
+        assert cli("prove", reference, "--checks", str(tmp_path / "right.yaml"), *sizes("small")).returncode == 0
+        with pytest.raises(Refused, match="is not proven"):
+            client.release(reference)
+        client.set_rule(LaunchRule(name="small", applies_to="places", checks_passed=["small"]))
+        client.demand("places", None, proven_first=False)
+        client.release(reference)
+        with pytest.raises(Refused, match="has not passed the check small"):
+            client.launch(reference=reference, region="skerry-1", name="in-two-places")
+        assert cli("prove", reference, "--checks", str(tmp_path / "right.yaml"), *sizes("medium")).returncode == 0
+        client.wait(client.launch(reference=reference, region="skerry-1", name="in-two-places").id)
+        client.drop_rule("small")
+
+
+def sizes(*names: str) -> list[str]:
+    return [f"--size={name}" for name in names]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
@@ -65,8 +65,10 @@ def _facts() -> Statement:
     findings = select(func.count()).where(
         Finding.version_id == version, Finding.accepted_by.is_(None), Finding.severity != "low"
     )
-    last = (
+    place = (CheckRun.region, CheckRun.machine_size)
+    runs = (
         select(CheckRun.judgements)
+        .distinct(*place)
         .join(Version, Version.id == CheckRun.version_id)
         .join(Line, Line.id == Version.line_id)
         .where(
@@ -75,9 +77,10 @@ def _facts() -> Statement:
             CheckRun.instance_id.is_(None),
             CheckRun.passed.is_not(None),
         )
-        .order_by(CheckRun.operation_id.desc())
-        .limit(1)
+        .order_by(*place, CheckRun.operation_id.desc())
+        .subquery()
     )
+    last = select(func.json_agg(runs.c.judgements))
     limited = select(Allowance.id).where(_concerned(account, version, line)).exists()
     return Statement(
         select(
@@ -130,7 +133,7 @@ def judge(
         released_at=version.released_at,
         signed=valid,
         open_findings=row.findings,
-        checks=frozenset(one["id"] for one in row.checks or () if one["passed"]),
+        checks=_passed(row.checks or ()),
         tags=frozenset(tags),
         subnet=subnet,
         firewalls=frozenset(firewalls),
@@ -138,6 +141,12 @@ def judge(
     )
     holders = tuple(account[1] if own else None for own, _ in held)
     return Judged(decide(rules, facts), holders, row.limited)
+
+
+def _passed(places: Sequence[Sequence[dict[str, Any]]]) -> frozenset[str]:
+    """The checks that have passed in each place where they were judged last."""
+    judged = [one for judgements in places for one in judgements]
+    return frozenset(one["id"] for one in judged) - {one["id"] for one in judged if not one["passed"]}
 
 
 @dataclass(frozen=True)

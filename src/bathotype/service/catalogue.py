@@ -238,7 +238,29 @@ def last_checks(session: Session, version_id: str, account_id: str) -> CheckRun 
     return session.scalar(query)
 
 
+def place_checks(session: Session, version_id: str, account_id: str) -> list[CheckRun]:
+    """The last run of checks of a version that has ended, in each region and machine size where it was judged."""
+    place = (CheckRun.region, CheckRun.machine_size)
+    query = (
+        select(CheckRun)
+        .distinct(*place)
+        .where(
+            CheckRun.version_id == version_id,
+            CheckRun.account_id == account_id,
+            CheckRun.instance_id.is_(None),
+            CheckRun.passed.is_not(None),
+        )
+        .order_by(*place, CheckRun.operation_id.desc())
+    )
+    return list(session.scalars(query))
+
+
+def passes(session: Session, version_id: str, account_id: str) -> bool | None:
+    """Whether the last checks have passed in each region and machine size where it was judged; None where it was not."""
+    runs = place_checks(session, version_id, account_id)
+    return all(run.passed for run in runs) if runs else None
+
+
 def proven(session: Session, version: Version) -> bool:
-    """Whether the last checks of a version, by its owner, have passed."""
-    run = last_checks(session, version.id, version.line.account_id)
-    return run is not None and bool(run.passed)
+    """Whether the last checks of a version, by its owner, have passed wherever it was judged."""
+    return bool(passes(session, version.id, version.line.account_id))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from itertools import product
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -26,12 +27,17 @@ def register(parsers: Subparsers) -> None:
         _prove,
         "judge a version by checks on a throwaway instance of it",
         examples="  bathotype prove gauge-collector@1.1.0 --checks gauge.checks.yaml\n"
-        "  bathotype prove gauge-collector@1.1.0 --junit results.xml",
+        "  bathotype prove gauge-collector@1.1.0 --junit results.xml\n"
+        "  bathotype prove gauge-collector --region skerry-1 --region fjord-2 --size lab-small --size lab-medium",
     )
     reference(parser)
     _given(parser)
-    parser.add_argument("--region", help="where it runs (default: where the version is)")
-    parser.add_argument("--size", help="machine size (default: the source machine's)")
+    parser.add_argument(
+        "--region", action="append", help="where it runs (default: where the version is); may be given several times"
+    )
+    parser.add_argument(
+        "--size", action="append", help="machine size (default: the source machine's); may be given several times"
+    )
     parser.add_argument("--ready", type=int, default=900, metavar="SECONDS", help="how long its first boot may take")
     tags(parser)
 
@@ -77,47 +83,66 @@ def _checks(given: argparse.Namespace) -> list[Check] | None:
 
 
 def _prove(client: Client, given: argparse.Namespace) -> int | None:
-    operation = client.prove(
-        given.reference, checks=_checks(given), region=given.region, machine_size=given.size,
-        ready_seconds=given.ready, tags=tags_of(given),
-    )  # fmt: skip
-    return _ended(client, operation, given)
+    """Judge it in each region with each size.  All begin at once, so that what cannot begin is known at once."""
+    checks, tagged = _checks(given), tags_of(given)
+    started = [
+        client.prove(
+            given.reference, checks=checks, region=region, machine_size=size, ready_seconds=given.ready, tags=tagged
+        )
+        for region, size in product(given.region or [None], given.size or [None])
+    ]
+    return _ended(client, started, given)
 
 
 def _run(client: Client, given: argparse.Namespace) -> int | None:
-    return _ended(client, client.check_instance(given.instance, checks=_checks(given)), given)
+    return _ended(client, [client.check_instance(given.instance, checks=_checks(given))], given)
 
 
-def _ended(client: Client, operation: Operation, given: argparse.Namespace) -> int | None:
+def _ended(client: Client, started: list[Operation], given: argparse.Namespace) -> int | None:
     from bathotype.client import OperationFailed
 
-    try:
-        follow(client, operation, quiet=given.json)
-    except OperationFailed as error:
-        if error.code != "not-proven":
-            raise
-    return _shown(client.check_run(operation.id), given)
+    for operation in started:
+        try:
+            follow(client, operation, quiet=given.json)
+        except OperationFailed as error:
+            if error.code != "not-proven":
+                raise
+    return _shown([client.check_run(operation.id) for operation in started], given)
 
 
 def _show(client: Client, given: argparse.Namespace) -> int | None:
-    _shown(client.check_run(given.operation), given)
+    _shown([client.check_run(given.operation)], given)
     return None
 
 
-def _shown(run: CheckRun, given: argparse.Namespace) -> int | None:
-    """Show a run; returns the exit code."""
+def _shown(runs: list[CheckRun], given: argparse.Namespace) -> int | None:
+    """Show runs of checks on one version or instance; returns the exit code."""
     if given.junit:
         from bathotype.core.checks.report import Judgement, junit
 
-        found = [Judgement(j.id, j.demands, j.passed, j.seconds, j.evidence) for j in run.judgements]
-        Path(given.junit).write_text(junit(run.reference, found))
+        found = [
+            Judgement(f"{_place(run)}: {j.id}" if len(runs) > 1 else j.id, j.demands, j.passed, j.seconds, j.evidence)
+            for run in runs
+            for j in run.judgements
+        ]
+        Path(given.junit).write_text(junit(runs[0].reference, found))
     if given.json:
-        emit_json(run)
-        return 0 if run.passed else FAILED
+        emit_json(runs if len(runs) > 1 else runs[0])
+    else:
+        for run in runs:
+            _one_shown(run)
+    return 0 if all(run.passed for run in runs) else FAILED
+
+
+def _place(run: CheckRun) -> str:
+    return f"{run.machine_size} in {run.region}"
+
+
+def _one_shown(run: CheckRun) -> None:
     facts(
         [
             ("version", run.reference),
-            ("instance", run.instance or f"a throwaway one, {run.machine_size} in {run.region}"),
+            ("instance", run.instance or f"a throwaway one, {_place(run)}"),
             ("first boot", f"{run.boot_seconds:.1f} s" if run.boot_seconds is not None else None),
         ]
     )
@@ -132,7 +157,6 @@ def _shown(run: CheckRun, given: argparse.Namespace) -> int | None:
         say(f"{plural(failed, 'check')} of {len(run.judgements)} did not pass.", style="red")
     else:
         say(f"All {plural(len(run.judgements), 'check')} passed.")
-    return 0 if run.passed else FAILED
 
 
 def _list(client: Client, given: argparse.Namespace) -> None:
@@ -140,10 +164,11 @@ def _list(client: Client, given: argparse.Namespace) -> None:
     if given.json:
         return emit_json(rows)
     table(
-        ("run", "judged", "result", "checks", "region", "at"),
+        ("run", "judged", "result", "checks", "region", "size", "at"),
         (
             (
-                r.operation, r.instance or "throwaway", _result(r), len(r.judgements) or None, r.region, r.at,
+                r.operation, r.instance or "throwaway", _result(r), len(r.judgements) or None, r.region,
+                r.machine_size, r.at,
             )
             for r in rows
         ),

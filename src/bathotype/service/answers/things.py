@@ -24,7 +24,7 @@ from bathotype.service.answers.lines import line_answer
 from bathotype.service.answers.operations import offers_answer, operation_answers
 from bathotype.service.answers.versions import shown
 from bathotype.service.answers.views import behind_of, events, newest_of, offers_caller, run_counts, sentence_answer
-from bathotype.service.catalogue import holds_now, last_checks, ready_regions, reference_of, usage_of
+from bathotype.service.catalogue import holds_now, passes, ready_regions, reference_of, usage_of
 from bathotype.service.history import course_of
 from bathotype.service.records import (
     Account,
@@ -188,7 +188,7 @@ def version_overview(session: Session, caller: Principal, version: Version, shar
         shared_with=tuple(shared),
         now=utcnow(),
         proven_first=version.line.proven_first,
-        proven=checked.passed if (checked := last_checks(session, version.id, caller.account_id)) else None,
+        proven=passes(session, version.id, caller.account_id),
     )
     offers = version_offers(offers_caller(caller), facts)
     if not own:

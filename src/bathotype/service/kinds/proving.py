@@ -20,6 +20,7 @@ from bathotype.core.firstboot.settings import FirstBoot
 from bathotype.core.generalize.profile import AnswerFile
 from bathotype.core.units import plural
 from bathotype.service import audit
+from bathotype.service.catalogue import proven
 from bathotype.service.guests.firstboot import read_seen
 from bathotype.service.guests.judging import judge, plain_lines
 from bathotype.service.identities import read_identity
@@ -170,9 +171,10 @@ def record_judgements(
         version = session.get_one(Version, run.version_id)
         subject = f"{reference} checks"
         if run.instance_id is None and version.line.account_id == context.account_id:
-            if passed:
+            session.flush()
+            if proven(session, version):
                 audit.clear_alert(session, context.account_id, "not-proven", subject)
-            elif version.state in ("released", "sunset"):
+            elif not passed and version.state in ("released", "sunset"):
                 wrong = ", ".join(one.id for one in found if not one.passed)
                 audit.raise_alert(
                     session, context.account_id, "not-proven", subject, f"{reference} no longer passes: {wrong}."
