@@ -19,8 +19,8 @@ from typing import Any
 from bathotype.core.store.chunks import compress
 from bathotype.demo.system import DemoSystem
 from bathotype.sites.standin import StandinSite
-from bench import disks, fleet, scale
-from bench.report import Row, write_fleet_report, write_report
+from bench import builds, disks, fleet, scale
+from bench.report import Row, write_builds_report, write_fleet_report, write_report
 
 ROUNDS = 5
 MIB = 1024 * 1024
@@ -310,9 +310,17 @@ def of_a_fleet() -> None:
     write_fleet_report([*asked, *found], rate)
 
 
+def of_builds() -> None:
+    """Build runs on a real guest; writes docs/benchmarks-builds.md."""
+    with tempfile.TemporaryDirectory(prefix="bathotype-bench-", dir=os.environ.get("BENCH_DIR")) as name:
+        Path(name).chmod(0o711)
+        with system(Path(name) / "builds") as running:
+            write_builds_report(builds.rows(running, Path(name), say), builds.RUNS)
+
+
 def main() -> None:
-    """Both parts, or the one that is named: ``python -m bench [bytes|fleet]``."""
-    parts = {"bytes": of_bytes, "fleet": of_a_fleet}
+    """All parts, or the one that is named: ``python -m bench [bytes|fleet|builds]``."""
+    parts = {"bytes": of_bytes, "fleet": of_a_fleet, "builds": of_builds}
     for name in sys.argv[1:] or parts:
         parts[name]()
 

@@ -61,6 +61,22 @@ address, once with half a second between two questions of a client (some 30 answ
 """
 
 
+_BUILDS = """# Benchmarks of build runs
+
+Made by `make bench`; every number here comes from one run of it.  The lab guest, a minimal Debian 12 with systemd,
+cloud-init and a web server, runs under QEMU without hardware virtualisation.  A sheet installs a package file, puts a file,
+hashes 1,500 files of `/usr/lib`, packs the time zones, and enables a service: {runs} runs, medians.  The reference does the same by one script
+in the guest that the base was captured from, several times after one that fills its caches.
+
+* Machine: {machine}
+* Versions: {versions}
+* Day: {day}
+
+| what | ours | limit or reference | its figure | ratio | target | |
+| --- | ---: | --- | ---: | ---: | ---: | --- |
+"""
+
+
 @dataclass(frozen=True)
 class Row:
     """One line: our figure, what it is held against and its figure, their ratio and the target."""
@@ -100,6 +116,16 @@ def write_fleet_report(rows: list[Row], rate: float) -> None:
     notes = _DOCS / "benchmarks-fleet-notes.md"
     text += "\n" + notes.read_text() if notes.exists() else ""
     (_DOCS / "benchmarks-fleet.md").write_text(text)
+
+
+def write_builds_report(rows: list[Row], runs: int) -> None:
+    """Of build runs: table and document."""
+    _print(rows)
+    text = _BUILDS.format(machine=_machine(), versions=_versions(), day=datetime.now(UTC).date().isoformat(), runs=runs)
+    text += "".join(map(_line, rows))
+    notes = _DOCS / "benchmarks-builds-notes.md"
+    text += "\n" + notes.read_text() if notes.exists() else ""
+    (_DOCS / "benchmarks-builds.md").write_text(text)
 
 
 def _print(rows: list[Row]) -> None:
