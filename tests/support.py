@@ -66,7 +66,12 @@ class System(DemoSystem):
         host, port = self.bucket_server.get_host_and_port()
         self.bucket_url = f"http://{host}:{port}/halvane-images"
         httpx.put(self.bucket_url, trust_env=False).raise_for_status()
-        bucket = {"region": "us-east-1", "endpoint": f"http://{host}:{port}", "accounts": ["tide-core"]}
+        bucket = {
+            "region": "us-east-1",
+            "endpoint": f"http://{host}:{port}",
+            "accounts": ["tide-core"],
+            "writers": ["tide-core"],
+        }
         keys = {"access_key_id": "AKIDEXAMPLE", "secret_access_key": "not-a-secret"}
         self.provider = Provider()
         oidc = {"issuer": self.provider.issuer, "client_id": CLIENT, "client_secret": SECRET}
@@ -79,6 +84,11 @@ class System(DemoSystem):
         super().stop()
         self.bucket_server.stop()
         self.provider.stop()
+
+    def from_bucket(self, address: str) -> bytes:
+        """An object's bytes, past the service."""
+        key = address.removeprefix("s3://halvane-images")
+        return httpx.get(f"{self.bucket_url}{key}", trust_env=False).raise_for_status().content
 
     @property
     def core(self) -> Client:

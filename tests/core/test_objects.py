@@ -17,11 +17,11 @@ from bathotype.core.disk.source import FileSource, open_file
 from bathotype.core.errors import Damaged, NotFound, Refused, Unavailable
 from bathotype.core.formats.catalogue import lay_out, open_image
 from bathotype.core.formats.ovf import Appliance
+from bathotype.core.store.buckets import BucketObject
 from bathotype.core.store.collect import plan_collect
 from bathotype.core.store.ingest import ingest
 from bathotype.core.store.manifest import ChunkIndex
 from bathotype.core.store.materialise import StoredDisk, compare, damaged_rows, materialise
-from bathotype.core.store.objects import s3_object
 from bathotype.core.store.region import RegionStore
 
 KEYS = {"access_key_id": "AKIDEXAMPLE", "secret_access_key": "not-a-secret"}
@@ -128,7 +128,7 @@ def test_an_image_is_opened_where_it_lies(endpoint: str, demo_disk: Path, tmp_pa
         file = lay_out("vmdk", disk, appliance=Appliance("g", "g", "1"), identity=bytes(16))
         httpx.put(f"{Slow.behind}/halvane-store/images/g.vmdk", content=file.read(0, file.size), trust_env=False)
         settings = {"region": "us-east-1", "endpoint": endpoint, **KEYS}
-        opened = open_image(s3_object("halvane-store", "images/g.vmdk", settings))
+        opened = open_image(BucketObject("halvane-store", "images/g.vmdk", settings).open())
         assert opened.format == "vmdk" and opened.disk.size == disk.size
         assert [v.filesystem for v in read_layout(opened.disk).volumes] == ["boot-code", "swap", "ext4"]
         at = 200 * 1024 * 1024
@@ -159,7 +159,8 @@ def refusing(status: int, code: str) -> str:
 
 def test_what_is_wrong_is_told_at_once(endpoint: str) -> None:
     def opened(**settings: str) -> None:
-        s3_object("halvane-store", "g.vmdk", {"region": "us-east-1", "endpoint": endpoint, **KEYS, **settings})
+        known = {"region": "us-east-1", "endpoint": endpoint, **KEYS, **settings}
+        BucketObject("halvane-store", "g.vmdk", known).open()
 
     cases = (
         ({}, NotFound, "There is no s3://halvane-store/g.vmdk"),

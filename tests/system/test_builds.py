@@ -325,3 +325,32 @@ def test_what_is_accepted_once_stays_accepted_in_a_file_that_is_the_same(system:
         assert made(other, "keyed@1.1.0")["reason"] == "opens nothing (as in keyed@1.0.0)"
         assert made(key("Q"), base)["reason"] == "opens nothing (as in keyed@1.0.0)", "as in the version before it"
         assert made(key("R"), "keyed@1.1.0")["reason"] is None, "another key in its place is another finding"
+
+
+def test_a_released_version_is_written_to_a_bucket(system: System, base: str, tmp_path: Path) -> None:
+    step = "- {id: a, do: put-file, content: sent, to: /etc/sent}"
+    with system.core as client:
+        client.create_line("sent")
+        to = [{"to": "s3://halvane-images/sent/"}, {"to": "s3://halvane-images/sent/", "format": "vmdk-stream"}]
+        text = short(step, line="sent", number="1.0.0", bump=None, release=True, exports=to)
+        result = client.wait(client.build(text).id).result or {}
+        names = ["s3://halvane-images/sent/sent-1.0.0.qcow2", "s3://halvane-images/sent/sent-1.0.0.vmdk"]
+        assert result["delivered"] == ["released", *names]
+        client.export("sent@1.0.0", tmp_path / "disk.raw")
+        for name, form in zip(names, ("qcow2", "vmdk"), strict=True):
+            data = system.from_bucket(name)
+            assert hashlib.sha256(data).hexdigest() in {one["sha256"] for one in result["exports"]}
+            (tmp_path / "file").write_bytes(data)
+            judge = ["qemu-img", "compare", "-f", "raw", "-F", form, str(tmp_path / "disk.raw"), str(tmp_path / "file")]
+            subprocess.run(judge, check=True, capture_output=True)
+        told = {(e.after or {})["to"] for e in client.events(action="version.exported", subject="sent@1.0.0")}
+        assert told == {*names}
+        with pytest.raises(Refused, match="is there already"):
+            client.export_to_bucket("sent@1.0.0", names[0], "qcow2")
+        with pytest.raises(Refused, match="may not export to the bucket 'elsewhere'"):
+            client.build(text.replace("halvane-images", "elsewhere").replace("1.0.0", "1.1.0"))
+        for wrong in ("s3://halvane-images/a/../b", "s3://halvane-images//b", "s3://Halvane/b", "/etc/passwd"):
+            with pytest.raises((Refused, BathotypeError, ValueError), match="must be an address"):
+                client.export_to_bucket("sent@1.0.0", wrong, "qcow2")
+    with system.watch as stranger, pytest.raises(BathotypeError, match=r"There is no|may not"):
+        stranger.export_to_bucket("sent@1.0.0", "s3://halvane-images/x", "qcow2")

@@ -45,7 +45,12 @@ steps:
 - {{id: settings, do: put-file, payload: settings, to: /etc/tide/settings}}
 checks:
 - {{id: settings, is: file, path: /etc/tide/settings}}
-result: {{line: killed, number: {number}, release: true, marks: [{mark}]}}
+result:
+  line: killed
+  number: {number}
+  release: true
+  marks: [{mark}]
+  exports: [{{to: "s3://halvane-images/built/", disk: boot}}]
 """
 
 
@@ -158,6 +163,10 @@ def begin(kind: str, lives: Lives, client: Client, ready: tuple[str, Path]) -> t
                 with open_file(target) as disk:
                     once = GuestDisk.open(disk).read("/etc/tide/once")
                 assert once == b"once\n", "interrupted steps begin again in a new machine"
+                address = f"s3://halvane-images/built/killed-{number}.qcow2"
+                told = [e for e in client.events(action="version.exported") if (e.after or {})["to"] == address]
+                sha256 = hashlib.sha256(lives.system.from_bucket(address)).hexdigest()
+                assert [(e.after or {})["sha256"] for e in told] == [sha256], "recorded once"
 
             sheet = SHEET.format(base=reference, number=number, mark=f"built-{number[2:-2]}")
             return client.build(sheet, payload=given), built
@@ -227,6 +236,17 @@ def begin(kind: str, lives: Lives, client: Client, ready: tuple[str, Path]) -> t
                 assert rows == [(len(data), hashlib.sha256(data).hexdigest())]
 
             return client.work_out_digest(reference, "vhd", disk="data-1"), learnt
+        case "export":
+            to = f"s3://halvane-images/killed/{number}.qcow2"
+
+            def sent() -> None:
+                stored = lives.system.from_bucket(to)
+                client.export_file(reference, lives.system.data / "disk.qcow2", "qcow2-zstd", disk="boot")
+                assert stored == (lives.system.data / "disk.qcow2").read_bytes()
+                [event] = [e for e in client.events(action="version.exported") if (e.after or {})["to"] == to]
+                assert (event.after or {})["sha256"] == hashlib.sha256(stored).hexdigest()
+
+            return client.export_to_bucket(reference, to, "qcow2-zstd", disk="boot"), sent
         case "drain":
             fresh = edited(lives, client, reference)
             lives.finish(client, client.replicate(fresh, [{"region": "lagoon-3", "copies": 1}])[0])

@@ -15,6 +15,8 @@ const doing: Record<string, string> = {
   import: "Import of",
   edit: "Edit of",
   purge: "Purging",
+  export: "Export of",
+  "export-digest": "Digest of an export of",
   drain: "Removing from a region:",
   adopt: "Taking over",
   build: "Build of",

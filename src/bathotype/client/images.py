@@ -10,6 +10,7 @@ from typing import Any
 
 from bathotype.client.calls import Part, ProfileGiven
 from bathotype.client.operations import OperationCalls
+from bathotype.core.formats.names import ExportFormat
 from bathotype.core.lifecycle.purpose import Purpose
 from bathotype.core.lifecycle.target import Target
 from bathotype.wire import images, targets
@@ -61,6 +62,22 @@ class ImageCalls(OperationCalls):
             self.wait(self.work_out_digest(reference, form, region=region, disk=disk).id)
 
         return download_file(self._transport, reference, region, disk, form, target, on_progress, learn)
+
+    def export_to_bucket(
+        self,
+        reference: str,
+        to: str,
+        form: ExportFormat,
+        *,
+        region: str | None = None,
+        disk: str | None = None,
+        overwrite: bool = False,
+        key: str | None = None,
+    ) -> work.Operation:
+        """Write a version to ``s3://BUCKET/KEY``, a bucket of the operator's list."""
+        body = images.ExportRequest(to=to, format=form, disk=disk, region=region, overwrite=overwrite)
+        made = self._create(f"/versions/{reference}/exports", body.model_dump(mode="json"), key)
+        return work.Operation.model_validate(made)
 
     def work_out_digest(
         self, reference: str, form: str, *, region: str | None = None, disk: str | None = None

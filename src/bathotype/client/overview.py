@@ -49,7 +49,7 @@ class OverviewCalls(Calls):
         return self._transport.one(places.NetworksState, "GET", f"/regions/{region}/networks")
 
     def buckets(self) -> list[places.BucketState]:
-        """The buckets that the account may import from."""
+        """The buckets that the account may import from or export to."""
         return self._transport.many(places.BucketState, "/buckets")
 
     def formats(self) -> list[places.FormatState]:

@@ -151,7 +151,7 @@ class DemoSystem:
     def _give(self) -> None:
         """What the service's user keeps and reads."""
         self._write_places()
-        own = [self.data / name for name in ("service", "stores", "scratch")]
+        own = [self.data / name for name in ("service", "stores", "scratch", "bucket")]
         for folder in own:
             folder.mkdir(mode=0o700, exist_ok=True)
         for name in ("bathotype.secret", "bathotype.trail"):
@@ -185,7 +185,7 @@ class DemoSystem:
                 name: {"token": self.secrets["site"][name], "tags": {"owner": name, "purpose": "images"}}
                 for name in ACCOUNTS
             },
-            "buckets": self._buckets,
+            "buckets": self._buckets or {"halvane-images": self._bucket()},
             "links": {
                 "skerry-1/fjord-2": {"distance_ms": 18.0},
                 "skerry-1/lagoon-3": {"distance_ms": 95.0},
@@ -226,6 +226,10 @@ class DemoSystem:
             (self.data / "sheets" / file.name).write_text(file.read_text())
         (self.data / "git").mkdir(exist_ok=True)
         self.repository = make_repository(self.data / "git")
+
+    def _bucket(self) -> dict[str, Any]:
+        """A folder that is named like a bucket."""
+        return {"folder": str(self.data / "bucket"), "accounts": [ACCOUNTS[0]], "writers": [ACCOUNTS[0]]}
 
     def client(self, account: str = ACCOUNTS[0]) -> Client:
         """A client for one of the demo's accounts."""

@@ -23,7 +23,7 @@ from bathotype.core.disk.source import ByteSource
 from bathotype.core.errors import BathotypeError, Refused
 from bathotype.core.formats.packed import packing_of
 from bathotype.core.generalize.profile import Profile
-from bathotype.core.store.objects import s3_object
+from bathotype.core.store.buckets import BucketObject
 from bathotype.core.units import iec, plural
 from bathotype.service.reach import Reach
 from bathotype.service.records import Upload
@@ -73,7 +73,7 @@ def open_source(reach: Reach, account: str, upload: Upload | None, url: str | No
             advice=f"Add it under `buckets` in the regions file. Now there: {', '.join(allowed) or 'none'}.",
             code="source-unknown",
         )
-    return str(url), s3_object(match[1], match[2], settings.store_settings)
+    return str(url), BucketObject(match[1], match[2], settings.store_settings).open()
 
 
 def examine(

@@ -10,7 +10,7 @@ from typing import Any, Literal
 
 import yaml
 from cryptography.fernet import Fernet, MultiFernet
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 from pydantic_core import ErrorDetails
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
@@ -64,21 +64,30 @@ class OidcAccess(BaseModel):
 
 
 class Bucket(BaseModel):
-    """An S3-compatible bucket that images are imported from: its credentials, and the accounts that may read it."""
+    """An S3-compatible bucket that images are imported from or exported to, or a folder in its place: its credentials, the
+    accounts that may read it, and those that may write it."""
 
     model_config = ConfigDict(extra="forbid")
 
-    region: str
+    folder: str = Field(default="", pattern="^(/.+)?$", description="A folder of the hosts, instead of a store.")
+    region: str = ""
     endpoint: str = ""
     access_key_id: str = ""
     secret_access_key: str = ""
     accounts: list[str]
+    writers: list[str] = []
+
+    @model_validator(mode="after")
+    def _somewhere(self) -> Bucket:
+        if bool(self.folder) == bool(self.region):
+            raise ValueError("give either a region of a store, or a folder")
+        return self
 
     @property
     def store_settings(self) -> dict[str, str]:
         """The configuration for obstore's S3 store."""
-        named = {k: v for k, v in self.model_dump(exclude={"accounts"}).items() if v}
-        return named if self.access_key_id else {**named, "skip_signature": "true"}
+        named = {k: v for k, v in self.model_dump(exclude={"accounts", "writers"}).items() if v}
+        return named if self.folder or self.access_key_id else {**named, "skip_signature": "true"}
 
 
 class MailServer(BaseModel):

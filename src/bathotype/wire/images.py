@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 from datetime import date
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import Field, model_validator
+from pydantic import AfterValidator, Field, model_validator
 
+from bathotype.core.bucketaddress import check_object
+from bathotype.core.formats.names import ExportFormat
 from bathotype.core.lifecycle.purpose import Purpose
 from bathotype.wire.common import Answer, Plan, Wire, example
 from bathotype.wire.machines import Remark
@@ -115,6 +117,18 @@ class EditPlan(Plan):
 
     region: str | None = Field(description="Where it would be made; null where it cannot.")
     changes: list[PlannedChange]
+
+
+class ExportRequest(Wire):
+    """A version as an object in a bucket."""
+
+    model_config = example({"to": "s3://halvane-images/gauges/gauge-collector-1.0.0.qcow2", "format": "qcow2"})
+
+    to: Annotated[str, AfterValidator(check_object)] = Field(max_length=1200, description="s3://BUCKET/KEY")
+    format: ExportFormat
+    disk: str | None = Field(default=None, max_length=16, description="Role of the disk, of several.")
+    region: str | None = Field(default=None, description="Where it is read; left out: nearest to its home.")
+    overwrite: bool = Field(default=False, description="Replace what is there.")
 
 
 class ExportedFile(Answer):

@@ -146,11 +146,13 @@ class NetworksState(Answer):
 
 
 class BucketState(Answer):
-    """A bucket that the account may import from."""
+    """A bucket that the account may import from or export to."""
 
     name: str
     region: str
     endpoint: str
+    reads: bool = Field(description="Whether the account may import from it.")
+    writes: bool = Field(description="Whether the account may export to it.")
 
 
 class FormatState(Answer):

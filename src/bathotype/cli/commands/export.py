@@ -6,17 +6,18 @@ import argparse
 import sys
 from collections.abc import Callable
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, get_args
 
 from bathotype.cli.options import Subparsers, command, demand, reference
-from bathotype.cli.output import emit_json, facts, say, transfer_bar
+from bathotype.cli.output import emit_json, facts, follow, say, transfer_bar
 from bathotype.core.errors import Invalid, Refused
+from bathotype.core.formats.names import ExportFormat
 from bathotype.core.units import iec
 
 if TYPE_CHECKING:
     from bathotype.client import Client
 
-FORMATS = ("raw", "qcow2", "qcow2-zstd", "vhd", "vhd-fixed", "vmdk", "vmdk-stream", "ova")
+FORMATS = get_args(ExportFormat)
 _SUFFIXES = {".raw": "raw", ".img": "raw", ".qcow2": "qcow2", ".vhd": "vhd", ".vmdk": "vmdk", ".ova": "ova"}
 
 
@@ -31,10 +32,11 @@ def register(parsers: Subparsers) -> None:
         "  bathotype export gauge-collector --to gauge.qcow2\n"
         "  bathotype export gauge-collector --to gauge.vmdk --format vmdk-stream\n"
         "  bathotype export surge-model --to surge.ova\n"
-        "  bathotype export surge-model --disk data-1 --to archive.qcow2",
+        "  bathotype export surge-model --disk data-1 --to archive.qcow2\n"
+        "  bathotype export gauge-collector --to s3://halvane-images/gauge.qcow2",
     )
     reference(parser)
-    parser.add_argument("--to", required=True, type=Path, metavar="FILE")
+    parser.add_argument("--to", required=True, metavar="FILE|s3://BUCKET/KEY")
     parser.add_argument("--format", choices=FORMATS, help="default: by the file's suffix")
     parser.add_argument("--disk", metavar="ROLE", help="of several disks: boot, data-1, ... (an OVA holds them all)")
     parser.add_argument("--no-sha256", action="store_true", help="do not read a raw disk once more for its SHA-256")
@@ -46,13 +48,15 @@ def register(parsers: Subparsers) -> None:
 
 
 def _export(client: Client, given: argparse.Namespace) -> None:
+    address = given.to if given.to.startswith("s3://") else None
+    given.to = Path(given.to)
     form = given.format or _SUFFIXES.get(given.to.suffix.lower())
     if form is None:
         raise Invalid(
             f"The suffix of {given.to.name} tells no format.",
             advice=f"Give --format, or a suffix of {', '.join(sorted(_SUFFIXES))}.",
         )
-    if given.to.exists() and not given.to.is_dir() and not given.force:
+    if address is None and given.to.exists() and not given.to.is_dir() and not given.force:
         raise Refused(
             f"{given.to} is there already.", advice="Give another name, or --force to replace it.", code="exists"
         )
@@ -60,6 +64,8 @@ def _export(client: Client, given: argparse.Namespace) -> None:
     if target is not None and target.formats and form not in target.formats:
         taken = " or ".join(target.formats)
         raise Refused(f"{target.name} takes {taken}, not {form}.", advice="Give another --format.", code="target")
+    if address is not None:
+        return _to_bucket(client, given, address, form)
     reached = (0, 0)
 
     def noting(bar: Callable[[int, int], None]) -> Callable[[int, int], None]:
@@ -80,6 +86,25 @@ def _export(client: Client, given: argparse.Namespace) -> None:
         say(f"Stopped at {iec(reached[0])} of {iec(reached[1])}. The same command goes on from there.")
         raise
     emit_json(dict(written[0])) if given.json else facts(written[1])
+
+
+def _to_bucket(client: Client, given: argparse.Namespace, address: str, form: Any) -> None:
+    """The service writes it; nothing passes through here."""
+    started = client.export_to_bucket(
+        given.reference, address, form, region=given.region, disk=given.disk, overwrite=given.force
+    )
+    done = follow(client, started, quiet=given.json)
+    if given.json:
+        return emit_json(done)
+    result = done.result or {}
+    return facts(
+        [
+            ("object", result["to"]),
+            ("format", result["format"]),
+            ("size", iec(result["bytes"])),
+            ("sha256", result["sha256"]),
+        ]
+    )
 
 
 def _write(

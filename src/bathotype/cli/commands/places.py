@@ -53,7 +53,7 @@ def register(parsers: Subparsers) -> None:
         inner,
         "buckets",
         _buckets,
-        "list the buckets that this account may import from",
+        "list the buckets that this account may import from or export to",
         examples="  bathotype regions buckets",
     )
     inner = group(parsers, "profiles", "built-in generalization profiles")
@@ -183,8 +183,8 @@ def _buckets(client: Client, given: argparse.Namespace) -> None:
     if given.json:
         return emit_json(buckets)
     table(
-        ("bucket", "region", "endpoint"),
-        ((b.name, b.region, b.endpoint) for b in buckets),
+        ("bucket", "region", "endpoint", "may"),
+        ((b.name, b.region, b.endpoint, " ".join(["read"] * b.reads + ["write"] * b.writes)) for b in buckets),
         empty="None. An operator names them under `buckets` in the regions file.",
     )
 

@@ -14,8 +14,10 @@ from urllib.parse import urlsplit
 
 from pydantic import Field, ValidationError, field_validator, model_validator
 
+from bathotype.core.bucketaddress import check_folder
 from bathotype.core.checks.check import Check, distinct
 from bathotype.core.errors import Invalid
+from bathotype.core.formats.names import ExportFormat
 from bathotype.core.generalize.profile import builtin_names
 from bathotype.core.hosts import is_secure
 from bathotype.core.lifecycle.purpose import Purpose
@@ -141,6 +143,16 @@ def _is_address(text: str) -> bool:
     return plain and is_secure(parts.scheme, host) and bool(host) and not parts.username and not parts.password
 
 
+class ExportTo(Section):
+    """A file of the version in a bucket, as `bathotype export --to s3://BUCKET/KEY` writes it."""
+
+    to: str = Field(max_length=1200, description="s3://BUCKET/FOLDER/; the file is called LINE-NUMBER with its suffix.")
+    format: ExportFormat = "qcow2-zstd"
+    disk: str | None = Field(default=None, max_length=16, description="Role of the disk, where the base has several.")
+
+    _folder = field_validator("to")(check_folder)
+
+
 class Result(Section):
     """The version that a run makes."""
 
@@ -153,6 +165,7 @@ class Result(Section):
     generalize: str = Field(default="linux", description="The profile that removes what makes it that machine.")
     marks: list[str] = Field(default=[], max_length=20, description="Marks to move to it; it is released then.")
     release: bool = Field(default=False, description="Release it unless a finding forbids that.")
+    exports: list[ExportTo] = Field(default=[], max_length=10, description="Files to make of it once it is released.")
 
     @field_validator("line")
     @classmethod
@@ -177,6 +190,8 @@ class Result(Section):
             raise ValueError("give either number or bump")
         if self.marks and not self.release:
             raise ValueError("marks move to released versions: set release as well")
+        if self.exports and not self.release:
+            raise ValueError("files are made of released versions: set release as well")
         return self
 
 
@@ -282,7 +297,7 @@ def _checked(check: Callable[..., object], *given: str) -> str:
 
 def repeated(sheet: Sheet, base: str) -> Sheet:
     """A sheet as it is for doing a run again: on the very base of then, and nothing is released by it."""
-    result = sheet.result.model_copy(update={"release": False, "marks": [], "retire_on": None})
+    result = sheet.result.model_copy(update={"release": False, "marks": [], "exports": [], "retire_on": None})
     return sheet.model_copy(update={"base": base, "result": result})
 
 

@@ -6,11 +6,9 @@ import re
 import threading
 from collections import OrderedDict
 from collections.abc import Callable
-from datetime import timedelta
-from typing import Any
 
 import obstore
-from obstore.store import ObjectStore, S3Store
+from obstore.store import ObjectStore
 
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.errors import Damaged, Invalid, NotFound, Refused, Unavailable
@@ -87,25 +85,6 @@ class ObjectFile:
         )
 
 
-def s3_object(bucket: str, key: str, settings: dict[str, str], *, within: float = 8.0) -> ObjectFile:
-    """One object in an S3-compatible store.
-
-    ``settings`` are obstore's for S3 (``region``, ``access_key_id``, ``endpoint`` and so on).  Raises `NotFound`,
-    `Refused` or `Unavailable` with the reason within ``within`` seconds.
-    """
-    config: Any = dict(settings)
-    endpoint = config.get("endpoint", "")
-    options: Any = {"connect_timeout": "3s", "timeout": "30s", "allow_http": endpoint.startswith("http://")}
-    retry: Any = {"max_retries": 2, "retry_timeout": timedelta(seconds=within)}
-    try:
-        store = S3Store(bucket, config=config, client_options=options, retry_config=retry)
-        # Not a HEAD: only the answer to a GET says why it is refused.
-        size = int(obstore.get(store, key, options={"range": (0, 1)}).meta["size"])
-    except Exception as error:
-        raise explained(error, f"s3://{bucket}/{key}", bucket=bucket, region=str(config.get("region", ""))) from error
-    return ObjectFile(store, [(key, size)])
-
-
 _REASONS: tuple[tuple[tuple[str, ...], Callable[[str, str, str], Exception]], ...] = (
     (
         (
@@ -123,8 +102,8 @@ _REASONS: tuple[tuple[tuple[str, ...], Callable[[str, str, str], Exception]], ..
     (
         ("InvalidAccessKeyId", "SignatureDoesNotMatch", "403", "AccessDenied", "Forbidden", "Unauthorized", "401"),
         lambda what, bucket, region: Refused(
-            f"{what}: the store does not accept our key, or the key may not read this.",
-            advice=f"Check the key for bucket {bucket} in the regions file, and what it may read.",
+            f"{what}: the store does not accept our key, or the key may not do this.",
+            advice=f"Check the key for bucket {bucket} in the regions file, and what it may do.",
             code="source-credentials",
         ),
     ),

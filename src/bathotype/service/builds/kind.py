@@ -38,6 +38,14 @@ from bathotype.service.guests.power import shut_down
 from bathotype.service.guests.sampling import Sampler
 from bathotype.service.identities import read_identity
 from bathotype.service.kinds.basedisks import BaseDisks
+from bathotype.service.kinds.bucketexport import (
+    Sent,
+    address_of,
+    bucket_object,
+    record_export,
+    refuse_taken,
+    send_version,
+)
 from bathotype.service.kinds.capture import CaptureKind, CaptureMemo, CaptureParams
 from bathotype.service.kinds.generalizing import need_tools
 from bathotype.service.kinds.making import MakingKind
@@ -119,6 +127,9 @@ class BuildMemo(CaptureMemo):
     delivered: list[str] = []
     #: Why what was to be released stays staged.
     held_back: str = ""
+    #: Files that were sent to buckets, and the places in the sheet's list of those that began to be.
+    exports: list[dict[str, Any]] = []
+    claimed: list[int] = []
     kept: KeptUntil | None = None
 
 
@@ -143,6 +154,7 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         Step("seal", "Seal the version"),
         Step("prove", "Judge a throwaway instance of it", 4),
         Step("deliver", "Release it and move marks"),
+        Step("export", "Write files of it to buckets", 3),
     )
 
     @property
@@ -423,6 +435,25 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         context.log(f"{self.params.made} is released.")
         return None
 
+    def export(self) -> bool | None:
+        """The files that the sheet asks for; those of a version that stays staged are not made."""
+        wanted, params, memo = self._sheet.result.exports, self.params, self.memo
+        if not wanted or "released" not in memo.delivered:
+            return False
+        for number, one in enumerate(wanted[len(memo.exports) :], len(memo.exports)):
+            with self.context.session() as session:
+                address = address_of(session.get_one(Version, params.version_id), one)
+            if number not in memo.claimed:
+                refuse_taken(bucket_object(self.context.reach, self.context.account_name, address))
+                memo.claimed.append(number)
+                self.save()
+            sent = send_version(self.context, params.version_id, params.region, one.format, one.disk, address)
+            memo.exports.append(asdict(sent) | {"format": one.format})
+            self.save()
+        memo.delivered += [one["to"] for one in memo.exports]
+        self.save()
+        return None
+
     # The end
 
     def clean_up(self, outcome: str) -> None:
@@ -487,6 +518,9 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         super().on_end(session, outcome)
         run = session.get_one(BuildRun, self.context.id)
         run.steps = [{**row, "state": outcome} if row["state"] == "running" else row for row in run.steps]
+        for one in self.memo.exports:
+            sent = Sent(one["to"], one["bytes"], one["sha256"])
+            record_export(session, self.context, self.params.made, sent, one["format"])
 
     def result(self) -> dict[str, Any]:
         return {
@@ -494,4 +528,5 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
             "base": self.params.base,
             "delivered": self.memo.delivered,
             "held_back": self.memo.held_back,
+            "exports": self.memo.exports,
         }

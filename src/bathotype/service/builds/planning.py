@@ -8,7 +8,7 @@ from dataclasses import dataclass
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from bathotype.core.errors import Invalid, NotFound, Refused
+from bathotype.core.errors import BathotypeError, Invalid, NotFound, Refused
 from bathotype.core.lifecycle.room import room_remarks
 from bathotype.core.sheets.reading import Checked, read_sheet
 from bathotype.core.sheets.sheet import Sheet, repeated
@@ -16,6 +16,7 @@ from bathotype.core.sheets.steps import UpdatePackages
 from bathotype.service.access.principals import Principal
 from bathotype.service.builds.kind import Build, BuildParams, PayloadSource, unbegun
 from bathotype.service.catalogue import find_line, machine_size_of, reference_of, regions_from_home
+from bathotype.service.kinds.bucketexport import address_of, bucket_object
 from bathotype.service.kinds.making import start_making
 from bathotype.service.launching import AtSite, ask_site, plan_launch
 from bathotype.service.numbering import NUMBER_ADVICE, check_number, claimable, next_number
@@ -113,11 +114,13 @@ def plan_build(
     blockers += payload_faults(sheet, body.payload)
     for name in missing_secrets(session, caller.account_id, sheet.secrets):
         blockers.append(f"There is no secret {name}. A steward sets it: `bathotype secrets set {name}`.")
+    blockers += _export_faults(reach, caller, sheet, base)
     earlier = _earlier(session, caller, sheet.sheet)
     effects = [
         f"A temporary machine of {machine.reference} runs in {asked.region} and is removed afterwards.",
         *(f"{step.id}: {step.do}{f' ({step.why})' if step.why else ''}" for step in sheet.steps),
         f"{reference} is made of it, {'and released' if sheet.result.release else 'staged'}.",
+        *(f"It is written to {one.to} as {one.format}." for one in sheet.result.exports),
     ]
     return wire.BuildPlan(
         verb="build",
@@ -148,6 +151,17 @@ def payload_faults(sheet: Sheet, given: Collection[str]) -> list[str]:
     more = [name for name in given if name not in sheet.payload]
     faults = [f"Of the payload {', '.join(missing)} is not given."] if missing else []
     return [*faults, *([f"{', '.join(more)} is given, and the sheet has no such payload."] if more else [])]
+
+
+def _export_faults(reach: Reach, caller: Principal, sheet: Sheet, base: Version) -> list[str]:
+    """Why files that the sheet asks for could not be made.  The result has the disks that the base has."""
+    faults = []
+    for one in sheet.result.exports:
+        try:
+            bucket_object(reach, caller.account, address_of(base, one))
+        except BathotypeError as error:
+            faults.append(str(error))
+    return faults
 
 
 def _earlier(session: Session, caller: Principal, sheet: str) -> float | None:

@@ -3,6 +3,7 @@
 from collections.abc import Mapping
 
 from bathotype.service.kinds.adopt import Adopt
+from bathotype.service.kinds.bucketexport import BucketExport
 from bathotype.service.kinds.capture import Capture
 from bathotype.service.kinds.captureplan import CapturePlan
 from bathotype.service.kinds.changeinstances import ChangeInstances
@@ -21,6 +22,7 @@ KINDS: Mapping[str, type[AnyKind]] = {
     kind.name: kind
     for kind in (
         Adopt,
+        BucketExport,
         Capture,
         CapturePlan,
         ChangeInstances,

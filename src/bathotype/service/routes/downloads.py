@@ -11,6 +11,7 @@ from typing import Annotated
 from fastapi import Depends, Header, Query, Response
 from fastapi.responses import StreamingResponse
 from pydantic import WithJsonSchema
+from sqlalchemy.orm import Session
 
 from bathotype.core.access.roles import Verb
 from bathotype.core.errors import Invalid, NotFound, Refused
@@ -22,13 +23,15 @@ from bathotype.service.access.principals import Principal
 from bathotype.service.answers.operations import operation_answers
 from bathotype.service.catalogue import find_version, ready_regions, reference_of, require_replica
 from bathotype.service.exports import ExportAs, Hashing, export_as, export_file, known_digest
+from bathotype.service.kinds.bucketexport import BucketExport, BucketExportParams, bucket_object, refuse_taken
 from bathotype.service.kinds.exportdigest import DigestOfExport, ExportDigestParams
 from bathotype.service.operations.start import start_operation
 from bathotype.service.records import Version
 from bathotype.service.routes.callers import CallerWith, Operator, ServiceOf
+from bathotype.service.routes.common import Key, once
 from bathotype.service.routes.route import api_router
 from bathotype.service.state import Service
-from bathotype.wire.images import ExportedFile
+from bathotype.wire.images import ExportedFile, ExportRequest
 from bathotype.wire.operations import Operation
 
 router = api_router(tags=["downloads"])
@@ -160,6 +163,28 @@ def disk_digest(
         size=export_file(version, store, wanted).size,
         sha256=digest,
     )
+
+
+@router.post("/versions/{reference:path}/exports", status_code=202)
+def export_to_bucket(
+    reference: str, body: ExportRequest, caller: Operator, service: ServiceOf, key: Key = None
+) -> Operation:
+    """Write a version, as a file of a format, to a bucket that the operator has named for this account."""
+    version, store = _place(service, caller, reference, body.region)
+    wanted = export_as(version, body.format, body.disk)
+    target = bucket_object(service.reach, caller.account, body.to)
+    if not body.overwrite:
+        refuse_taken(target)
+    params = BucketExportParams(
+        version_id=version.id, reference=reference_of(version), region=store.name, format=wanted.form.name,
+        disk=wanted.role, to=body.to, overwrite=body.overwrite,
+    )  # fmt: skip
+
+    def make(session: Session) -> Operation:
+        row = start_operation(session, caller, BucketExport, params.reference, params)
+        return operation_answers(session, [row])[0]
+
+    return Operation.model_validate(once(caller, service, key, body, make))
 
 
 @router.post("/versions/{reference:path}/disk-digests", status_code=202)

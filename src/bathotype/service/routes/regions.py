@@ -271,12 +271,15 @@ def show_networks(region: str, caller: Reader, service: ServiceOf) -> wire.Netwo
 
 @router.get("/buckets")
 def list_buckets(caller: Reader, service: ServiceOf) -> list[wire.BucketState]:
-    """The buckets that the account may import from, without their credentials."""
+    """The buckets that the account may import from or export to, without their credentials."""
     return [
-        wire.BucketState(name=name, region=bucket.region, endpoint=bucket.endpoint)
+        wire.BucketState(
+            name=name, region=bucket.region, endpoint=bucket.endpoint, reads=caller.account in bucket.accounts,
+            writes=caller.account in bucket.writers,
+        )
         for name, bucket in sorted(service.reach.places.buckets.items())
-        if caller.account in bucket.accounts
-    ]
+        if caller.account in {*bucket.accounts, *bucket.writers}
+    ]  # fmt: skip
 
 
 @router.get("/formats")
