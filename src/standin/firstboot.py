@@ -74,8 +74,8 @@ def _user_data(text: str) -> tuple[dict[str, Any], list[str]]:
     return config, scripts
 
 
-def start_linux(files: GuestFiles, seed: Seed | None) -> list[str]:
-    """Do what happens at start; returns lines for the serial console."""
+def start_linux(files: GuestFiles, seed: Seed | None, memory: dict[str, bytes]) -> list[str]:
+    """Do what happens at start; returns lines for the serial console.  What lies below /run goes to ``memory``."""
     edits = Edits()
     console = []
     machine_id = (files.read("/etc/machine-id") or b"").decode().strip()
@@ -89,7 +89,7 @@ def start_linux(files: GuestFiles, seed: Seed | None) -> list[str]:
         if wanted and wanted != done:
             if seed.config.get("growpart", {}).get("mode", "auto") != "off" and (grown := files.grow()):
                 console.append(grown)
-            console += _first_boot(files, edits, seed, wanted)
+            console += _first_boot(files, edits, seed, wanted, memory)
     elif not any(n.startswith("ssh_host_") and n.endswith("_key") for n in files.names("/etc/ssh")):
         _host_keys(files, edits, "localhost")
         console.append("sshd-keygen: generated host keys")
@@ -98,7 +98,7 @@ def start_linux(files: GuestFiles, seed: Seed | None) -> list[str]:
     return console
 
 
-def _first_boot(files: GuestFiles, edits: Edits, seed: Seed, instance: str) -> list[str]:
+def _first_boot(files: GuestFiles, edits: Edits, seed: Seed, instance: str, memory: dict[str, bytes]) -> list[str]:
     config = seed.config
     host = str(config.get("hostname") or seed.meta.get("local-hostname") or "localhost")
     full = str(config.get("fqdn") or host)
@@ -121,7 +121,10 @@ def _first_boot(files: GuestFiles, edits: Edits, seed: Seed, instance: str) -> l
     _users(files, edits, config)
     for item in config.get("write_files", []):
         data = base64.b64decode(item["content"]) if item.get("encoding") == "b64" else str(item.get("content", ""))
-        edits.write(item["path"], data, mode=int(str(item.get("permissions", "0644")), 8))
+        if item["path"].startswith("/run/"):
+            memory[item["path"]] = data if isinstance(data, bytes) else data.encode()
+        else:
+            edits.write(item["path"], data, mode=int(str(item.get("permissions", "0644")), 8))
     for number, script in enumerate(seed.scripts):
         edits.write(f"/var/lib/cloud/instances/{instance}/scripts/part-{number}", script, mode=0o700)
     edits.write("/var/lib/cloud/data/instance-id", instance + "\n")

@@ -130,7 +130,7 @@ class ModelledGuest:
         if self._files is None:
             return [f"boot: {self._opaque_value('host_name', 'guest')} is up"]
         with self.write_lock:
-            return start_linux(self._files, read_seed(seed) if seed else None)
+            return start_linux(self._files, read_seed(seed) if seed else None, self._memory)
 
     def stop(self) -> None:
         """The power is gone."""

@@ -11,7 +11,8 @@ from urllib.parse import quote
 import pytest
 
 from bathotype.client import Client
-from bathotype.core.errors import Forbidden, Refused
+from bathotype.core.errors import Forbidden, Invalid, Refused
+from bathotype.core.firstboot.settings import first_boot_of
 from tests.support import System, until
 
 #: Of many kinds: passwords, keys, tokens, with every character that a form may change.
@@ -129,3 +130,39 @@ def test_a_secret_that_stays_on_the_disk_is_found(form: str, system: System, bas
         assert [(f.severity, f.excerpt) for f in found] == [("high", f"the secret kind-1, {form}")]
         with pytest.raises(Refused, match="open finding"):
             client.release(f"secretive@{number}")
+
+
+def test_first_boot_is_given_secrets_and_no_version_has_them(system: System, base: str) -> None:
+    settings = first_boot_of({"secrets": [{"secret": "join"}, {"secret": "licence", "path": "/etc/gauge/licence"}]})
+    with system.core as client:
+        client.release(base)
+        with pytest.raises(Refused, match="There is no secret join") as refused:
+            client.launch(reference=base, region="skerry-1", name="given", first_boot=settings)
+        assert "no secret licence" in str(refused.value)
+        client.set_secret("join", KINDS[1])
+        client.set_secret("licence", "HT-LOG-FIRST-BOOT-KEY")
+        [planned] = client.plan_launch(
+            reference=base, region="skerry-1", count=1, name="given", first_boot=settings
+        ).instances
+        assert planned.secrets == {"/run/bathotype/join": "join", "/etc/gauge/licence": "licence"}
+        done = client.wait(client.launch(reference=base, region="skerry-1", name="given", first_boot=settings).id)
+        assert {row.name: row.used_by for row in client.secrets()}["join"] == done.id
+        machine = str(client.instance("given").machine_id)
+        with system.site().agent(machine) as agent:
+            assert agent.read_file("/run/bathotype/join") == KINDS[1].encode()
+            assert agent.read_file("/etc/gauge/licence") == b"HT-LOG-FIRST-BOOT-KEY"
+            assert agent.run(["stat", "-c", "%a %U", "/etc/gauge/licence"]).out == b"600 root\n"
+        captured = client.wait(client.capture(machine="given", line="secretive", number="6.0.0").id)
+        found = [f for f in client.findings("secretive@6.0.0") if f.rule == "used-secret"]
+        assert [f.excerpt for f in found] == ["the secret licence, as it is"], "what was in memory alone is not there"
+        told = " ".join(line.text for o in (done, captured) for line in client.operation_log(o.id))
+        client.act_on_instance("given", "terminate")
+    kept = everything(system)
+    for value in (KINDS[1], "HT-LOG-FIRST-BOOT-KEY", base64.b64encode(KINDS[1].encode()).decode()):
+        assert value not in told and value.encode() not in kept
+
+
+@pytest.mark.parametrize("path", ["etc/key", "/etc/../key", "/etc//key", "/etc/k\ney", "/"])
+def test_a_secret_goes_to_a_whole_path(path: str) -> None:
+    with pytest.raises(Invalid, match="absolute path"):
+        first_boot_of({"secrets": [{"secret": "join", "path": path}]})

@@ -34,6 +34,7 @@ from bathotype.service.records.fleet import IS_PRESENT
 from bathotype.service.shares import find_usable
 from bathotype.service.signatures import check_signature
 from bathotype.service.usable import Usable, usable_of
+from bathotype.service.vault import missing_secrets
 from bathotype.sites.protocol import SiteLimits
 from bathotype.wire.fleet import LaunchPlan, LaunchRequest, PlannedDisk, PlannedInstance
 
@@ -209,6 +210,7 @@ def _planned(name: str, host: str, own: FirstBoot) -> PlannedInstance:
         time_zone=own.time_zone,
         locale=own.locale,
         users=[user.name for user in own.users],
+        secrets={one.place: one.secret for one in own.secrets},
     )
 
 
@@ -286,6 +288,8 @@ def plan_launch(
     if (answers := version.contents.get("answers")) is not None:
         warnings += unanswered(AnswerFile.model_validate(answers), settings)
     wrong = _first_boot_faults(session, caller, body, names, settings)
+    for name in missing_secrets(session, caller.account_id, {one.secret for one in settings.secrets}):
+        blockers.append(f"There is no secret {name}. A steward sets it: `bathotype secrets set {name}`.")
     blockers += wrong
     each = [] if wrong else _each(session, caller, body, names, settings)
     if at_site.networks is not None and (found := at_site.networks.subnet(attach.subnet)) is not None:

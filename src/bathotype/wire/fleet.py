@@ -60,6 +60,7 @@ class PlannedInstance(Answer):
     time_zone: str | None
     locale: str | None
     users: list[str]
+    secrets: dict[str, str] = Field(description="Files that hold secrets, and the name of each.")
 
 
 class PlannedDisk(Answer):

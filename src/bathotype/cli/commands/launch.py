@@ -221,6 +221,7 @@ def _settings_of(one: PlannedInstance) -> str:
     parts += [f"zone {one.time_zone}"] if one.time_zone else []
     parts += [f"locale {one.locale}"] if one.locale else []
     parts += [f"users {', '.join(one.users)}"] if one.users else []
+    parts += [f"secrets {', '.join(f'{name} in {path}' for path, name in one.secrets.items())}"] if one.secrets else []
     return f"{one.name}: {'; '.join(parts)}"
 
 

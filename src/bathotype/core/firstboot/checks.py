@@ -23,7 +23,16 @@ _MOST_USER_DATA = 65536
 
 def faults(settings: FirstBoot, *, count: int = 1) -> list[str]:
     """Everything that is wrong with settings for so many instances, as sentences that say what to do."""
-    return [*_network(settings.network, count), *_zone(settings), *_users(settings), *_user_data(settings.user_data)]
+    return [
+        *_network(settings.network, count), *_zone(settings), *_users(settings), *_secrets(settings),
+        *_user_data(settings.user_data),
+    ]  # fmt: skip
+
+
+def _secrets(settings: FirstBoot) -> Iterator[str]:
+    places = [one.place for one in settings.secrets]
+    for place in sorted({one for one in places if places.count(one) > 1}):
+        yield f"Two secrets go to {place}. Give each a path of its own."
 
 
 def _zone(settings: FirstBoot) -> Iterator[str]:

@@ -6,6 +6,7 @@ volume is ISO 9660 with Rock Ridge and Joliet names, written by pycdlib.
 
 from __future__ import annotations
 
+import base64
 import io
 from collections.abc import Mapping
 from dataclasses import dataclass, field
@@ -17,7 +18,7 @@ import pycdlib
 import yaml
 
 from bathotype.core.firstboot.addresses import interface_of
-from bathotype.core.firstboot.settings import FirstBoot, Network, User
+from bathotype.core.firstboot.settings import FirstBoot, Network, SecretFile, User
 from bathotype.core.generalize.prepared import answers_for, names_answered
 from bathotype.core.generalize.profile import AnswerFile
 
@@ -62,8 +63,11 @@ def build_seed(
     host_name: str,
     mac: str = "",
     answers: AnswerFile | None = None,
+    secrets: Mapping[str, str] | None = None,
 ) -> Seed:
     """The seed that makes one instance itself; with the answer file of a system that reads such a one.
+
+    ``secrets`` are the values of those that the settings name.
 
     ``mac`` names its first network card.  Without it the card is taken to be called ``eth0``: not every renderer of
     cloud-init understands a match by pattern.
@@ -71,7 +75,7 @@ def build_seed(
     meta = {"instance-id": instance_id, "local-hostname": host_name}
     return Seed(
         yaml.safe_dump(meta, sort_keys=False),
-        _user_data(settings, host_name),
+        _user_data(settings, host_name, secrets or {}),
         yaml.safe_dump(_network(settings, mac), sort_keys=False),
         {} if answers is None else {answers.name: _answers(answers, settings, instance_id, host_name)},
     )
@@ -115,6 +119,7 @@ def unanswered(file: AnswerFile, settings: FirstBoot) -> list[str]:
         "users": settings.users,
         "network": settings.network.mode == "static",
         "ssh_public_keys": settings.ssh_public_keys,
+        "secrets": settings.secrets,
         "user_data": settings.user_data,
     }
     missing = [what for what, value in asked.items() if value and what.replace(" ", "_") not in named]
@@ -135,7 +140,7 @@ def _values(settings: FirstBoot, instance_id: str, host_name: str) -> dict[str, 
     }
 
 
-def _user_data(settings: FirstBoot, host_name: str) -> str:
+def _user_data(settings: FirstBoot, host_name: str, secrets: Mapping[str, str]) -> str:
     config: dict[str, Any] = {"hostname": host_name, "preserve_hostname": False, "manage_etc_hosts": True}
     if settings.domain:
         config["fqdn"] = f"{host_name}.{settings.domain}"
@@ -151,6 +156,8 @@ def _user_data(settings: FirstBoot, host_name: str) -> str:
     config["resize_rootfs"] = True
     if settings.users:
         config["users"] = ["default", *[_user(user) for user in settings.users]]
+    if settings.secrets:
+        config["write_files"] = [_secret_file(one, secrets[one.secret]) for one in settings.secrets]
     own = "#cloud-config\n" + yaml.safe_dump(config, sort_keys=False)
     if not settings.user_data:
         return own
@@ -161,6 +168,11 @@ def _user_data(settings: FirstBoot, host_name: str) -> str:
         part.add_header("Content-Disposition", "attachment", filename=f"part-{len(parts.get_payload())}")
         parts.attach(part)
     return parts.as_string()
+
+
+def _secret_file(wanted: SecretFile, value: str) -> dict[str, str]:
+    content = base64.b64encode(value.encode()).decode()
+    return {"path": wanted.place, "content": content, "encoding": "b64", "permissions": wanted.mode}
 
 
 def _user(user: Any) -> dict[str, Any]:

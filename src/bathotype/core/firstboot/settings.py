@@ -55,6 +55,33 @@ class Network(BaseModel):
     )
 
 
+class SecretFile(BaseModel):
+    """A secret of the account that first boot writes to a file: an activation key, a token to join with."""
+
+    model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
+
+    secret: str = Field(pattern=r"^[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?$", description="Its name in the account.")
+    path: str | None = Field(
+        default=None,
+        max_length=4096,
+        description="Left out: /run/bathotype/NAME, which is memory: gone after a restart.",
+    )
+    mode: str = Field(default="0600", pattern="^[0-7]{3,4}$")
+
+    @property
+    def place(self) -> str:
+        """Where the file is."""
+        return self.path or f"/run/bathotype/{self.secret}"
+
+    @field_validator("path")
+    @classmethod
+    def _whole(cls, value: str | None) -> str | None:
+        parts = (value or "/x").split("/")
+        if parts[0] or not all(parts[1:]) or {".", ".."} & {*parts} or not (value or "x").isprintable():
+            raise ValueError(f"{str(value)[:60]!r} must be an absolute path without '..'")
+        return value
+
+
 class FirstBoot(BaseModel):
     """All settings.  ``host_name`` may hold ``{n}`` or ``{n:03}``, the instance's number; by default the host
     name is the instance's name."""
@@ -68,6 +95,7 @@ class FirstBoot(BaseModel):
     network: Network = Network()
     users: list[User] = []
     ssh_public_keys: list[str] = Field(default=[], description="May log in as the image's default user.")
+    secrets: list[SecretFile] = Field(default=[], max_length=20, description="Secrets of the account, as files.")
     user_data: str | None = Field(
         default=None, max_length=65536, description="Passed on as it is; #cloud-config or #!."
     )

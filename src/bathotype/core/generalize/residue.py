@@ -47,6 +47,8 @@ _HEAD, _TELLING = 8192, 6
 _MOST_PER_RULE = 200
 _MOST_PER_FILE = 20
 _SHAPES = HintedRules(CONTENT_RULES)
+#: The rule of a finding about a secret that was given on purpose.
+USED_SECRET = "used-secret"
 _NO_SECRET = ("source-host-name", "source-address")
 
 
@@ -139,9 +141,10 @@ def remains(what: str) -> Finding:
 
 
 def used_secret(name: str, form: str) -> Finding:
-    """The report on a secret that a build run was given and that the captured bytes still hold."""
-    advice = "Have the step write it nowhere, or remove what it wrote; and change the secret."
-    return _finding("used-secret", "high", "(whole disk)", 0, f"the secret {name}, {form}", advice)
+    """The report on a secret that a build run, or the first boot of the source, was given and that the captured bytes
+    still hold."""
+    advice = "Have what was given it write it nowhere, or remove what it wrote; and change the secret."
+    return _finding(USED_SECRET, "high", "(whole disk)", 0, f"the secret {name}, {form}", advice)
 
 
 def _finding(rule: str, severity: str, path: str, line: int, excerpt: str, advice: str) -> Finding:

@@ -20,17 +20,14 @@ from sqlalchemy.orm import Session
 from bathotype.core.disk.source import ByteSource
 from bathotype.core.errors import BathotypeError, Damaged, Refused, Unavailable
 from bathotype.core.firstboot.settings import FirstBoot
-from bathotype.core.generalize.residue import used_secret
 from bathotype.core.lifecycle.room import disks_of_instance, least_root
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.core.sheets.lock import Locked
 from bathotype.core.sheets.reading import Checked, read_sheet
-from bathotype.core.sheets.secrecy import held_in
 from bathotype.core.sheets.sheet import Sheet, repeated
 from bathotype.core.sheets.steps import Scalar
 from bathotype.core.sheets.steps import Step as SheetStep
-from bathotype.core.store.materialise import StoredDisk
-from bathotype.core.units import iec, plural
+from bathotype.core.units import iec
 from bathotype.service import lifecycle
 from bathotype.service.guests.building import BuildMachine
 from bathotype.service.guests.clone import InsideClone
@@ -365,19 +362,9 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         }
         self.save()
 
-    def scan(self) -> bool | None:
-        """Look for residue, and for every secret that the run was given, in what was stored."""
-        done = super().scan()
-        if not self._sheet.secrets:
-            return done
-        context, params = self.context, self.params
-        store = context.store(params.region)
-        stored = StoredDisk(store.get_manifest(params.version_id), store)
-        held = held_in(stored, self._vault.opened(self.memo.sealed))
-        self.memo.findings += [asdict(used_secret(name, form)) for name, form in held]
-        context.log(f"{plural(len(held), 'use')} of secrets left in the captured bytes.", "warning" if held else "info")
-        self.save()
-        return None
+    def secrets_given(self) -> dict[str, str]:
+        """Those that its steps were given."""
+        return self._vault.opened(self.memo.sealed)
 
     def seal(self) -> None:
         self.record_version(mode="build", told_source=self.params.base)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+from dataclasses import asdict
 from typing import Any, TypeVar
 
 from sqlalchemy import select
@@ -14,15 +16,17 @@ from bathotype.core.disk.nbdpool import NbdPool
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.several import Several, disks_of
 from bathotype.core.disk.source import BlockSource, FileSource
-from bathotype.core.errors import BathotypeError, Damaged, NotFound
+from bathotype.core.errors import BathotypeError, Damaged, NotFound, Unavailable
 from bathotype.core.generalize import residue
 from bathotype.core.generalize.profile import OwnTool, Profile
 from bathotype.core.generalize.remains import still_holds
+from bathotype.core.generalize.residue import USED_SECRET, used_secret
+from bathotype.core.sheets.secrecy import held_in
 from bathotype.core.store.ingest import Chunks, Unchanged
 from bathotype.core.store.manifest import Manifest
-from bathotype.core.store.materialise import materialise
+from bathotype.core.store.materialise import StoredDisk, materialise
 from bathotype.core.store.note import CaptureNote
-from bathotype.core.units import iec
+from bathotype.core.units import iec, plural
 from bathotype.service import audit
 from bathotype.service.guests.clone import InsideClone
 from bathotype.service.guests.frozen import thaw_if_frozen
@@ -33,8 +37,9 @@ from bathotype.service.kinds.scratch import bring, copy_ranges, new_image, open_
 from bathotype.service.kinds.snapshots import SnapshotMemo, SnapshotParams, Snapshots
 from bathotype.service.operations.kind import Step
 from bathotype.service.preflight import inspect
-from bathotype.service.records import BaseDisk, Checkpoint, Instance, Replica
+from bathotype.service.records import BaseDisk, Checkpoint, Instance, Operation, Replica
 from bathotype.service.records.base import utcnow
+from bathotype.service.vault import Vault
 from bathotype.sites.protocol import Site
 from bathotype.wire.versions import Afterwards, CaptureMode
 
@@ -350,11 +355,37 @@ class CaptureKind(Snapshots[CP, CM], MakingKind[CP, CM]):
         return None
 
     def scan(self) -> bool | None:
-        """A clone was scanned from inside, because its files cannot be read from here."""
-        if self.memo.inside:
-            return False
-        self.judge_stored(identity_kept=self._as_is)
-        return None
+        """A clone was scanned from inside, because its files cannot be read from here.  Secrets are looked for in its bytes
+        all the same."""
+        if not self.memo.inside:
+            self.judge_stored(identity_kept=self._as_is)
+        given = self.secrets_given()
+        if given:
+            self._look_for(given)
+        return None if given or not self.memo.inside else False
+
+    def secrets_given(self) -> dict[str, str]:
+        """The secrets that the source has been given, by their names: by its first boot."""
+        with self.context.session() as session:
+            instance = session.scalar(
+                select(Instance).where(Instance.site_machine == self.memo.source["machine_id"]).limit(1)
+            )
+            launch = session.get(Operation, instance.operation_id) if instance is not None else None
+            sealed = dict((launch.memo or {}).get("sealed") or {}) if launch is not None else {}
+        try:
+            return Vault(self.context.settings).opened(sealed)
+        except Unavailable as error:
+            self.context.log(f"What its first boot was given is not looked for: {error.message}", "warning")
+            return {}
+
+    def _look_for(self, secrets: Mapping[str, str]) -> None:
+        context, params = self.context, self.params
+        store = context.store(params.region)
+        held = held_in(StoredDisk(store.get_manifest(params.version_id), store), secrets)
+        self.memo.findings = [f for f in self.memo.findings if f["rule"] != USED_SECRET]
+        self.memo.findings += [asdict(used_secret(name, form)) for name, form in held]
+        context.log(f"{plural(len(held), 'use')} of secrets left in the captured bytes.", "warning" if held else "info")
+        self.save()
 
     def seal(self) -> None:
         """Record the version."""

@@ -19,6 +19,7 @@ from bathotype.core.generalize.profile import AnswerFile
 from bathotype.core.guest.agent import AgentRefused
 from bathotype.core.lifecycle.networks import Attach
 from bathotype.core.lifecycle.room import least_root
+from bathotype.core.sheets.secrecy import Mask
 from bathotype.core.units import plural
 from bathotype.service import audit
 from bathotype.service.admission import rooms
@@ -31,6 +32,7 @@ from bathotype.service.operations.kind import Kind, Memo, Params, Step
 from bathotype.service.records import BaseDisk, Instance, Version
 from bathotype.service.records.base import REST, utcnow
 from bathotype.service.shares import still_granted
+from bathotype.service.vault import Vault
 from bathotype.sites.protocol import Site, SiteMachine
 
 _AT_ONCE = 8
@@ -53,7 +55,9 @@ class LaunchParams(Params):
 
 
 class LaunchMemo(Memo):
-    """Nothing: the instances' own records hold everything."""
+    """The secrets that first boot is given, encrypted; the instances' own records hold everything else."""
+
+    sealed: dict[str, str] = {}
 
 
 class Launch(Kind[LaunchParams, LaunchMemo]):
@@ -104,8 +108,22 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
 
     def create(self) -> None:
         """Create, seed and start each machine; the instance's id makes a repetition harmless."""
+        self._take_secrets()
         self._each(self._instances("pending", "starting"), self._create_one)
         self.context.log(f"{plural(len(self._instances('starting')), 'machine')} created and switched on.")
+
+    def _take_secrets(self) -> None:
+        """Once: every instance of a launch is given the same values."""
+        names = {one.secret for i in self._instances() for one in first_boot_of(i.first_boot).secrets}
+        if names and not self.memo.sealed:
+            with self.context.session() as session:
+                vault = Vault(self.context.settings)
+                self.memo.sealed = vault.give(session, self.context.account_id, names, operation=self.context.id)
+            self.save()
+
+    @cached_property
+    def _secrets(self) -> dict[str, str]:
+        return Vault(self.context.settings).opened(self.memo.sealed)
 
     def _create_one(self, instance: Instance) -> None:
         tags = {**self.context.tags(self.params.tags), "bathotype-instance": instance.id}
@@ -157,8 +175,9 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
             self._bases.lost(base)
             raise
         seed = build_seed(
-            settings, instance_id=instance.id, host_name=instance.host_name, mac=machine.mac, answers=self._answers
-        )
+            settings, instance_id=instance.id, host_name=instance.host_name, mac=machine.mac, answers=self._answers,
+            secrets=self._secrets,
+        )  # fmt: skip
         self._site.set_seed(machine.id, seed.volume())
         self._site.power(machine.id, "on")
         return machine
@@ -269,7 +288,8 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
         waited = self.params.wait_seconds
         text = f"It did not come up with its first-boot settings within {waited} s."
         tail = console_tail(self._site, str(instance.site_machine))
-        return f"{text} Its console ends:\n" + "\n".join(tail) if tail else text
+        shown = Mask(self._secrets.values()).hide("\n".join(tail))  # a program of first boot may have printed them
+        return f"{text} Its console ends:\n{shown}" if tail else text
 
     def _fail(self, instance: Instance, reason: str) -> None:
         self.context.log(f"{instance.name}: {reason}", "error")
