@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import random
 import threading
 import time
 from collections.abc import Iterator
@@ -133,6 +134,28 @@ def test_an_image_is_opened_where_it_lies(endpoint: str, demo_disk: Path, tmp_pa
         assert [v.filesystem for v in read_layout(opened.disk).volumes] == ["boot-code", "swap", "ext4"]
         at = 200 * 1024 * 1024
         assert opened.disk.read(at, 300_000) == disk.read(at, 300_000)
+
+
+@pytest.mark.parametrize("kind", ["store", "folder"])
+def test_an_object_is_there_when_it_is_whole(kind: str, endpoint: str, tmp_path: Path) -> None:
+    settings = {"folder": str(tmp_path)} if kind == "folder" else {"region": "us-east-1", "endpoint": endpoint, **KEYS}
+    target = BucketObject("halvane-store", f"made/{kind}.raw", settings)
+    data = random.Random(7).randbytes(19 * 1024 * 1024 + 5)
+    pieces = [data[at : at + 1024 * 1024] for at in range(0, len(data), 1024 * 1024)]
+
+    def broken() -> Iterator[bytes]:
+        yield from pieces[:12]
+        raise KeyError("stopped")
+
+    with pytest.raises(KeyError, match="stopped"):
+        target.put(broken(), len(data))
+    assert not target.exists(), "nothing of what was cut short is seen"
+    target.put(iter(pieces), len(data))
+    assert target.exists() and target.size() == len(data) and target.open().read(0, len(data)) == data
+    target.put(iter(pieces[:1]), len(pieces[0]))
+    assert target.size() == len(pieces[0]), "and it can be replaced"
+    with pytest.raises(Refused, match="an object has"):
+        target.put(iter(()), 6 << 40)
 
 
 def refusing(status: int, code: str) -> str:

@@ -5,6 +5,9 @@ from __future__ import annotations
 from pathlib import Path
 
 import pytest
+import yaml
+from hypothesis import given
+from hypothesis import strategies as st
 
 from bathotype.core.sheets.gathering import Gathered, gathered
 from bathotype.core.sheets.lock import payload_files
@@ -28,6 +31,7 @@ steps:
   - {id: second, do: include, part: tide-agent, values: {station: mole, quiet: true}}
 result: {line: outer-loggers, bump: minor}
 """
+_NAMES = ["part", "parts", "steps", "checks", "payload", "parameters", "values", "id", "do", "file", "saved", "sheet"]
 AGENT = """\
 part: tide-agent
 parameters:
@@ -139,3 +143,27 @@ def test_a_part_is_judged_by_itself() -> None:
     assert part is not None and not faults and part.part == "tide-agent"
     part, faults = read_part(AGENT.replace("payload: settings", "payload: setings") + "---\npart: other\n")
     assert part is None and [fault.message for fault in faults] == ["A part is one document."]
+
+
+_DATA = st.recursive(
+    st.none()
+    | st.booleans()
+    | st.integers()
+    | st.text(max_size=12)
+    | st.sampled_from(["{station}", "include", "agent"]),
+    lambda inner: st.lists(inner, max_size=4) | st.dictionaries(st.sampled_from(_NAMES), inner, max_size=6),
+    max_leaves=24,
+)
+
+
+@given(_DATA, _DATA)
+def test_whatever_parts_hold_is_read_or_faulted(one: object, other: object) -> None:
+    steps = "- {id: a, do: include, part: agent, values: {station: mole}}"
+    for sheet in (f"sheet: a\nbase: b\nparts: {{agent: {{file: a}}}}\nsteps:\n{steps}\nresult: {{line: c}}\n",
+                  yaml.safe_dump(other)):  # fmt: skip
+        for part in (one, {"part": "agent", **one} if isinstance(one, dict) else one):
+            text = f"{sheet}---\n{yaml.safe_dump(part)}"
+            checked = read_sheet(text)
+            assert (checked.sheet is None) == bool(checked.faults)
+            assert all(fault.line <= text.count("\n") + 1 for fault in checked.faults)
+            read_part(yaml.safe_dump(part))

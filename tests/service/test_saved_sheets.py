@@ -95,7 +95,10 @@ def test_a_saved_part_is_in_the_sheets_that_include_it(office: Office, tmp_path:
             files[number] = PayloadGiven(upload=upload, bytes=len(data), sha256=hashlib.sha256(data).hexdigest())
         with pytest.raises(NotFound, match="no saved part 'chatter'"):
             client.save_sheet("logging", with_part())
+        told = [fault.message for fault in client.check_sheet(with_part()).faults]
+        assert told == ["There is no saved part 'chatter'.", "The part chatter is not with the sheet."]
         assert client.save_sheet("chatter", PART, payload={"conf": files[1]}, note="quiet").kind == "part"
+        assert [step.id for step in client.check_sheet(with_part()).steps] == ["hello", "loud-conf"]
         sheet = client.save_sheet("logging", with_part())
         assert sheet.text == f"{with_part()}---\n{PART}" and sheet.files == {"loud-conf": files[1]}
         assert client.save_sheet("chatter", PART + "# louder\n", payload={"conf": files[2]}).number == 2

@@ -9,7 +9,7 @@ from functools import lru_cache
 from typing import Any
 
 from sqlalchemy import ColumnElement, Connection, String, Text, and_, bindparam, cast, func, or_, select
-from sqlalchemy.dialects.postgresql import aggregate_order_by
+from sqlalchemy.dialects.postgresql import aggregate_order_by, distinct_on
 from sqlalchemy.orm import Session
 
 from bathotype.core.lifecycle.rules import Decision, LaunchFacts, LaunchRule, decide
@@ -68,7 +68,7 @@ def _facts() -> Statement:
     place = (CheckRun.region, CheckRun.machine_size)
     runs = (
         select(CheckRun.judgements)
-        .distinct(*place)
+        .ext(distinct_on(*place))
         .join(Version, Version.id == CheckRun.version_id)
         .join(Line, Line.id == Version.line_id)
         .where(

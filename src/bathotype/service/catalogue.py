@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Set
 
 from sqlalchemy import ColumnElement, Select, and_, func, or_, select
+from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.orm import Session
 
 from bathotype.core.contents.platform import Platform
@@ -243,7 +244,7 @@ def place_checks(session: Session, version_id: str, account_id: str) -> list[Che
     place = (CheckRun.region, CheckRun.machine_size)
     query = (
         select(CheckRun)
-        .distinct(*place)
+        .ext(distinct_on(*place))
         .where(
             CheckRun.version_id == version_id,
             CheckRun.account_id == account_id,

@@ -100,7 +100,7 @@ def _fields(session: Session, account_id: str, rows: list[SavedSheet]) -> list[d
         text.sheet_id: text for text in session.scalars(current.where(SavedSheet.id.in_([row.id for row in rows])))
     }
     theirs = _HOMES.where(Repository.id.in_([row.repository_id for row in rows if row.repository_id]))
-    homes = dict(session.execute(theirs).tuples().all())
+    homes = {row.id: row.name for row in session.execute(theirs)}
     return [
         {
             **{name: getattr(row, name) for name in _TOLD},

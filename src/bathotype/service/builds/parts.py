@@ -138,11 +138,11 @@ def _find_part(session: Session, caller: Principal, name: str) -> SavedSheet:
 
 def _in_text(session: Session, part: SavedSheet, source: PartSource, text: str) -> SheetText:
     """The text of a part that a sheet's text has in it, the newest first."""
-    query = select(SheetText).where(SheetText.sheet_id == part.id).order_by(SheetText.number.desc())
-    if isinstance(source.saved, int):
-        query = query.where(SheetText.number == source.saved)
-    for one in session.scalars(query):
-        if one.text.strip() in text:
+    query = select(SheetText.number).where(SheetText.sheet_id == part.id).order_by(SheetText.number.desc())
+    numbers = [source.saved] if isinstance(source.saved, int) else session.scalars(query).all()
+    for number in numbers:
+        one = session.get(SheetText, (part.id, number))
+        if one is not None and one.text.strip() in text:
             return one
     raise Invalid(
         f"What the sheet has as the part {part.name} is none of its saved texts.",

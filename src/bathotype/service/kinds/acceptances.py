@@ -82,7 +82,7 @@ def _accepted(session: Session, version: str) -> dict[str, str]:
     query = select(Finding.name, Finding.path).where(
         Finding.version_id == version, Finding.accepted_by.is_not(None), ~Finding.rule.startswith(_ITS_OWN)
     )
-    return dict(row._tuple() for row in session.execute(query))
+    return {row.name: row.path for row in session.execute(query)}
 
 
 def _file(path: str) -> str:

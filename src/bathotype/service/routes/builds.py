@@ -9,7 +9,7 @@ from fastapi import Query
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from bathotype.core.errors import NotFound
+from bathotype.core.errors import Invalid, NotFound
 from bathotype.core.sheets.document import Fault
 from bathotype.core.sheets.lock import lying_here
 from bathotype.core.sheets.reading import is_part, read_part, read_sheet
@@ -47,14 +47,17 @@ def check_sheet(body: wire.SheetRequest, caller: Reader, reads: ReadsOf) -> wire
     """Judge a sheet whole, or a part: every fault at once, with its line and column."""
     if is_part(body.sheet):
         return _part_check(body.sheet)
-    with reads.session() as session:
-        text = text_with_parts(session, caller, body.sheet)
+    try:
+        with reads.session() as session:
+            text, missing = text_with_parts(session, caller, body.sheet), []
+    except (Invalid, NotFound) as error:  # said among the other faults, as the text is judged while somebody types it
+        text, missing = body.sheet, [Fault(1, 1, "parts", error.message)]
     found = read_sheet(text, body.values)
-    sheet = found.sheet
+    sheet = None if missing else found.sheet
     return wire.SheetCheck(
         kind="sheet",
         valid=sheet is not None,
-        faults=_faults(found.faults),
+        faults=_faults([*missing, *found.faults]),
         name=sheet.sheet if sheet else "",
         digest=found.digest,
         base=sheet.base if sheet else "",
