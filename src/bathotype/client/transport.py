@@ -118,4 +118,4 @@ def error_of(answer: httpx.Response) -> BathotypeError:
     message = str(body.get("detail") or f"The service answered {answer.status_code}.")
     code = str(body.get("code") or "failed")
     kind = Damaged if code == "pack-damaged" else class_for_status(answer.status_code)
-    return kind(message, advice=str(body.get("advice") or ""), code=code)
+    return kind(message, advice=str(body.get("advice") or ""), code=code, about=str(body.get("about") or ""))

@@ -20,10 +20,12 @@ class BathotypeError(Exception):
     title: ClassVar[str] = "Failed"
     exit_code: ClassVar[int] = FAILED
 
-    def __init__(self, message: str, *, advice: str = "", code: str | None = None) -> None:
+    def __init__(self, message: str, *, advice: str = "", code: str | None = None, about: str = "") -> None:
         super().__init__(message)
         self.message = message
         self.advice = advice
+        #: What it is about, where a program goes on with that: a version's reference.
+        self.about = about
         if code is not None:
             self.code = code
 

@@ -23,7 +23,9 @@ log = structlog.get_logger()
 asked_for: ContextVar[str] = ContextVar("asked_for", default="")
 
 
-def problem(request: Request, status: int, title: str, detail: str, code: str, advice: str = "") -> JSONResponse:
+def problem(
+    request: Request, status: int, title: str, detail: str, code: str, advice: str = "", about: str = ""
+) -> JSONResponse:
     """One problem document."""
     body = {
         "type": "about:blank",
@@ -32,6 +34,7 @@ def problem(request: Request, status: int, title: str, detail: str, code: str, a
         "detail": detail,
         "code": code,
         "advice": advice,
+        **({"about": about} if about else {}),
         "request_id": getattr(request.state, "request_id", ""),
     }
     headers = {401: {"WWW-Authenticate": "Bearer"}, 429: {"Retry-After": "2"}}.get(status)
@@ -43,7 +46,7 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(BathotypeError)
     async def ours(request: Request, error: BathotypeError) -> JSONResponse:
-        return problem(request, error.status, error.title, error.message, error.code, error.advice)
+        return problem(request, error.status, error.title, error.message, error.code, error.advice, error.about)
 
     @app.exception_handler(RequestValidationError)
     async def invalid(request: Request, error: RequestValidationError) -> JSONResponse:

@@ -88,6 +88,7 @@ class Problem(Answer):
     detail: str
     code: str
     advice: str = ""
+    about: str = Field(default="", description="What it is about, where a program goes on with that: a reference.")
     request_id: str = Field(default="", description="Names this request in the service's log.")
 
 

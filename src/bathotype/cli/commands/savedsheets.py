@@ -30,6 +30,7 @@ from bathotype.core.units import iec, plural
 
 if TYPE_CHECKING:
     from bathotype.client import Client
+    from bathotype.core.sheets.reading import Checked
     from bathotype.core.sheets.sheet import Sheet, SheetPart
     from bathotype.core.sheets.steps import Scalar
     from bathotype.wire.builds import BuildRun, PayloadGiven
@@ -233,10 +234,10 @@ def _difference(client: Client, given: argparse.Namespace) -> None:
 
 def _run(client: Client, given: argparse.Namespace) -> int | None:
     from bathotype.core.errors import Refused
-    from bathotype.core.sheets.reading import read_sheet
 
     read_form(given)
-    values = values_of(given, read_sheet(client.saved_sheet(given.name).text))
+    # What its parameters are needs to be known for texts of the command line alone.
+    values = values_of(given, _declared(client, given.name) if given.set else None)
     if given.plan:
         plan = client.plan_sheet_run(
             given.name, values=values, region=given.region, number=given.number, bump=given.bump
@@ -252,13 +253,16 @@ def _run(client: Client, given: argparse.Namespace) -> int | None:
     except Refused as error:
         if error.code != "nothing-new":
             raise
-        same = client.plan_sheet_run(given.name, values=values, region=given.region).same_as
-        if same is None:  # purged since
-            raise
-        nothing_new(client, same, given)
+        nothing_new(client, error.about, given)
         return None
     finish(client, started, given)
     return None
+
+
+def _declared(client: Client, name: str) -> Checked:
+    from bathotype.core.sheets.reading import read_sheet
+
+    return read_sheet(client.saved_sheet(name).text)
 
 
 def _pause(client: Client, given: argparse.Namespace) -> None:

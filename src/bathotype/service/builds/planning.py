@@ -210,7 +210,7 @@ def record_build(
     sheet = asked.sheet
     plan = plan_build(session, reach, caller, body, asked, lock=True)
     if body.unless_same and plan.same_as:
-        raise Refused(f"Nothing new: {plan.same_as} was built of all the same.", code="nothing-new")
+        raise Refused(f"Nothing new: {plan.same_as} was built of all the same.", code="nothing-new", about=plan.same_as)
     if plan.blockers:
         raise Refused(" ".join(plan.blockers), code="build-refused")
     base, _ = find_usable(session, caller, sheet.base, lock="share")
