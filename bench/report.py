@@ -65,8 +65,8 @@ _BUILDS = """# Benchmarks of build runs
 
 Made by `make bench`; every number here comes from one run of it.  The lab guest, a minimal Debian 12 with systemd,
 cloud-init and a web server, runs under QEMU without hardware virtualisation.  A sheet installs a package file, puts a file,
-hashes 1,500 files of `/usr/lib`, packs the time zones, and enables a service: {runs} runs, medians.  The reference does the same by one script
-in the guest that the base was captured from, several times after one that fills its caches.
+hashes 1,500 files of `/usr/lib`, packs the time zones, and enables a service: {runs} runs, medians.  The reference does the
+same by one script, in an instance of the base that has just booted as the machine of a run has.
 
 * Machine: {machine}
 * Versions: {versions}

@@ -29,17 +29,30 @@ export function Sentence({
                 "decoration-depth-3 underline decoration-2 underline-offset-4",
               )}
             >
-              {part.text}
+              {whole(part.text)}
             </Link>
           ) : (
             <span key={place} className={look}>
-              {part.text}
+              {whole(part.text)}
             </span>
           );
         })}
       </h1>
       {under && <p className="text-body text-ink-2 mt-1">{under}</p>}
     </header>
+  );
+}
+
+/** A text whose names do not break at their hyphens, unless one is longer than a line. */
+function whole(text: string): ReactNode {
+  return text.split(/([\w@.]+-[\w@.-]*[\w])/).map((piece, place) =>
+    place % 2 ? (
+      <span key={place} className="inline-block max-w-full wrap-anywhere">
+        {piece}
+      </span>
+    ) : (
+      piece
+    ),
   );
 }
 

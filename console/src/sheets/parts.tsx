@@ -29,7 +29,14 @@ export function Parts() {
             ),
           },
           { head: "text", cell: (part) => part.number },
-          { head: "saved", cell: (part) => <Moment at={part.saved_at} /> },
+          {
+            head: "saved",
+            cell: (part) => (
+              <span className="whitespace-nowrap">
+                <Moment at={part.saved_at} />
+              </span>
+            ),
+          },
           { head: "by", wide: true, cell: (part) => part.saved_by },
         ]}
       />
