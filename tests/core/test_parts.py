@@ -106,6 +106,7 @@ def test_a_sheet_is_judged_without_values_that_only_a_run_has() -> None:
          "sheet.yaml:13: A value is given for pier, which is no parameter."),
         (("id: second", "id: first"), ("", ""), "sheet.yaml:13: Two steps are called first."),
         (("id: settings, do", "id: first-install, do"), ("", ""), "sheet.yaml:12: Two steps are called first-install."),
+        (("", ""), ("id: chatter", f"id: {'c' * 60}"), f"sheet.yaml:12: first-{'c' * 60} is longer than 63 characters."),
         (("parts/agent.yaml}", "parts/agent.yaml}\n  other: {saved: newest}"), ("", ""),
          "sheet.yaml:10: No step includes it: remove it, or add the step."),
         (("", ""), ("files: [package]", "files: [pakage]"), "parts/agent.yaml:9: There is no 'pakage' in the payload."),
@@ -120,6 +121,13 @@ def test_a_sheet_is_judged_without_values_that_only_a_run_has() -> None:
 def test_faults_are_told_where_they_are(sheet: tuple[str, str], part: tuple[str, str], why: str) -> None:
     found = told(both(SHEET.replace(*sheet, 1), AGENT.replace(*part, 1)), station="outer")
     assert any(fault.startswith(why) for fault in found), found
+
+
+def test_no_file_of_a_part_takes_the_place_of_another() -> None:
+    sheet = SHEET.replace("  settings: {file", "  first-settings: {file").replace(
+        "payload: settings", "payload: first-settings"
+    )
+    assert told(both(sheet), station="outer") == ["sheet.yaml:12: Two files of the payload are called first-settings."]
 
 
 def test_a_part_that_is_kept_in_the_service_may_be_missing_here() -> None:

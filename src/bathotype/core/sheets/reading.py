@@ -356,10 +356,15 @@ class _Whole:
             self._take(renamed(step, include.id), is_done and applies(step, values))
         for name, about in part.payload.items():
             kept = KeptFile(file=about.file, url=about.url, part=include.part, name=name)
-            self._payload[renamed_payload(name, include.id)] = kept if source.saved else _in_its_folder(about, source)
+            mine = renamed_payload(name, include.id)
+            if mine in self._payload:
+                faults.append(self._document.fault((*place, "id"), f"Two files of the payload are called {mine}."))
+            self._payload[mine] = kept if source.saved else _in_its_folder(about, source)
         if is_done:
             self._checks += [one.model_copy(update={"id": f"{include.id}-{one.id}"}) for one in part.checks]
         for what, ids in (("steps", self._steps), ("checks", self._checks)):
+            if long := next((one.id for one in ids if len(one.id) > _MOST_ID), None):
+                faults.append(self._document.fault((*place, "id"), f"{long} is longer than {_MOST_ID} characters."))
             if twice := next((name for name, times in Counter(one.id for one in ids).items() if times > 1), None):
                 faults.append(self._document.fault((*place, "id"), f"Two {what} are called {twice}."))
 
