@@ -267,7 +267,7 @@ def launched(system: System, reference: str, source: Source, count: int, seen: d
             assert json.loads(agent.read_file("/var/lib/cloud/data/result.json"))["v1"]["errors"] == []
             assert "GMT+1" in sh(agent, "readlink /etc/localtime")
             assert "orla" in sh(agent, "getent passwd orla")
-            assert sh(agent, "cat /etc/tide/join; stat -c %a /etc/tide/join").split() == [*JOIN.split(), "600"]
+            assert sh(agent, "cat /etc/tide/join; echo; stat -c %a /etc/tide/join").split() == [*JOIN.split(), "600"]
             assert "gauge collector 2.3.1" in sh(agent, PAGE), "the web server answers"
             assert (agent.mounted_bytes("/") or 0) > 2.5 * (1 << 30), "its file system has grown with its disk"
             assert "16777216" in sh(agent, "cat /sys/block/vd*/size | awk '{print $1 * 512}'"), (
