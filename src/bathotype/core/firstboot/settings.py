@@ -56,7 +56,7 @@ class Network(BaseModel):
 
 
 class SecretFile(BaseModel):
-    """A secret of the account that first boot writes to a file: an activation key, a token to join with."""
+    """A secret of the account that first boot writes to a file: a licence key, a token to join with."""
 
     model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
 
