@@ -96,36 +96,28 @@ class Row:
 
 def write_report(rows: list[Row], facts: dict[str, Any], rounds: int) -> None:
     """Of the bytes: all three."""
-    _print(rows)
     _plot(rows)
-    text = _HEAD.format(
-        rounds=rounds, machine=_machine(), versions=_versions(), data=facts["data_mib"], files=facts["files"],
-        day=datetime.now(UTC).date().isoformat(),
-    )  # fmt: skip
-    text += "".join(map(_line, rows))
-    notes = _DOCS / "benchmarks-notes.md"
-    text += "\n" + notes.read_text() if notes.exists() else ""
-    (_DOCS / "benchmarks.md").write_text(text)
+    _write("benchmarks", _HEAD, rows, rounds=rounds, data=facts["data_mib"], files=facts["files"])
 
 
 def write_fleet_report(rows: list[Row], rate: float) -> None:
     """Of a large fleet: table and document."""
-    _print(rows)
-    text = _FLEET.format(machine=_machine(), versions=_versions(), day=datetime.now(UTC).date().isoformat(), rate=rate)
-    text += "".join(map(_line, rows))
-    notes = _DOCS / "benchmarks-fleet-notes.md"
-    text += "\n" + notes.read_text() if notes.exists() else ""
-    (_DOCS / "benchmarks-fleet.md").write_text(text)
+    _write("benchmarks-fleet", _FLEET, rows, rate=rate)
 
 
 def write_builds_report(rows: list[Row], runs: int) -> None:
     """Of build runs: table and document."""
+    _write("benchmarks-builds", _BUILDS, rows, runs=runs)
+
+
+def _write(name: str, head: str, rows: list[Row], **facts: Any) -> None:
+    """The table, and the document with what is noted by hand below it."""
     _print(rows)
-    text = _BUILDS.format(machine=_machine(), versions=_versions(), day=datetime.now(UTC).date().isoformat(), runs=runs)
-    text += "".join(map(_line, rows))
-    notes = _DOCS / "benchmarks-builds-notes.md"
+    day = datetime.now(UTC).date().isoformat()
+    text = head.format(machine=_machine(), versions=_versions(), day=day, **facts) + "".join(map(_line, rows))
+    notes = _DOCS / f"{name}-notes.md"
     text += "\n" + notes.read_text() if notes.exists() else ""
-    (_DOCS / "benchmarks-builds.md").write_text(text)
+    (_DOCS / f"{name}.md").write_text(text)
 
 
 def _print(rows: list[Row]) -> None:
