@@ -167,6 +167,9 @@ def begin(kind: str, lives: Lives, client: Client, ready: tuple[str, Path]) -> t
                 told = [e for e in client.events(action="version.exported") if (e.after or {})["to"] == address]
                 sha256 = hashlib.sha256(lives.system.from_bucket(address)).hexdigest()
                 assert [(e.after or {})["sha256"] for e in told] == [sha256], "recorded once"
+                [run] = client.builds(made=f"killed@{number}")
+                delivered = client.build_run(run.operation).delivered
+                assert delivered == ["released", f"killed@built-{number[2:-2]}", address], "told once"
 
             sheet = SHEET.format(base=reference, number=number, mark=f"built-{number[2:-2]}")
             return client.build(sheet, payload=given), built

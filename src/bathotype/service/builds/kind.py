@@ -437,7 +437,10 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
             sent = send_version(self.context, params.version_id, params.region, one.format, one.disk, address)
             memo.exports.append(asdict(sent) | {"format": one.format})
             self.save()
-        memo.delivered += [one["to"] for one in memo.exports]
+        sent_to = [str(one["to"]) for one in memo.exports]
+        memo.delivered = [
+            one for one in memo.delivered if one not in sent_to
+        ] + sent_to  # once, though it is done again
         self.save()
         return None
 

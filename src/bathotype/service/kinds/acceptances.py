@@ -41,7 +41,6 @@ def still_accepted(
     replica in the region.
     """
     found: dict[str, str] = {}
-    now: dict[str, str] | None = None
     for before in _before(context, params, parent):
         with context.session() as session:
             accepted = _accepted(session, before)
