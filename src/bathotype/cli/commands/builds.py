@@ -104,7 +104,7 @@ def register(parsers: Subparsers) -> None:
 
 def _check(_: Client, given: argparse.Namespace) -> int | None:
     from bathotype.core.sheets.lock import check_lock, lock_of
-    from bathotype.core.sheets.reading import is_part, sources_of
+    from bathotype.core.sheets.reading import is_part, parts_named
 
     if is_part(text_in(given.sheet)):
         return _check_part(given)
@@ -117,7 +117,7 @@ def _check(_: Client, given: argparse.Namespace) -> int | None:
     table(("step", "does", "why"), ((step.id, step.do, step.why) for step in sheet.steps))
     payload = f", {plural(len(sheet.payload), 'file')} of payload as locked" if sheet.payload else ""
     say(f"{sheet.sheet} is valid: {plural(len(sheet.steps), 'step')} on {sheet.base}{payload}.")
-    if kept := [name for name, source in sources_of(read.text).items() if source.saved]:
+    if kept := [name for name, source in parts_named(read.text)[0].items() if source.saved]:
         say(f"What the service keeps was not read: {', '.join(kept)}. `bathotype build {given.sheet} --plan` reads it.")
     return None
 

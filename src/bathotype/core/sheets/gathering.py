@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass, replace
 
 from bathotype.core.sheets.document import Fault
-from bathotype.core.sheets.reading import Checked, not_valid, parts_in, sources_of
+from bathotype.core.sheets.reading import Checked, not_valid, parts_named
 from bathotype.core.sheets.sheet import PartSource, Sheet
 
 _SEPARATOR = "---\n"
@@ -37,8 +37,8 @@ def gathered(text: str, name: str, read: Callable[[str, PartSource], tuple[str, 
     """A sheet's text and those of its parts that are not in it.  ``read`` gives the name of a part's piece and its text;
     None leaves the part out."""
     origins = [(0, name)]
-    there = parts_in(text)
-    for part, source in sources_of(text).items():
+    named, there = parts_named(text)
+    for part, source in named.items():
         found = read(part, source) if part not in there else None
         if found is not None:
             text += "" if text.endswith("\n") else "\n"

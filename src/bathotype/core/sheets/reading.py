@@ -136,22 +136,17 @@ def read_part(text: str) -> tuple[SheetPart | None, Sequence[Fault]]:
     return None, tuple(sorted(set(faults)))
 
 
-def sources_of(text: str) -> dict[str, PartSource]:
-    """The parts that a sheet names, as far as they can be read."""
-    data = read_documents(text)[0].data
-    given = data.get("parts") if isinstance(data, dict) else None
+def parts_named(text: str) -> tuple[dict[str, PartSource], set[str]]:
+    """The parts that a sheet names, as far as that can be read, and the names of those whose texts are in its own."""
+    document, *others = read_documents(text)
+    given = document.data.get("parts") if isinstance(document.data, dict) else None
     found = {}
     for name, about in given.items() if isinstance(given, dict) else ():
         try:
             found[name] = PartSource.model_validate(about)
         except ValidationError:
             continue  # told when the whole is read
-    return found
-
-
-def parts_in(text: str) -> set[str]:
-    """The names of the parts whose texts are in a sheet's text."""
-    return {name for other in read_documents(text)[1:] if isinstance(name := _name_of(other), str)}
+    return found, {name for other in others if isinstance(name := _name_of(other), str)}
 
 
 def _name_of(document: Document) -> Any:

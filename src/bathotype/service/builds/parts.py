@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.errors import BathotypeError, Invalid, NotFound
 from bathotype.core.sheets.gathering import gathered
-from bathotype.core.sheets.reading import Checked, not_valid, parts_in, read_part, read_sheet, sources_of
+from bathotype.core.sheets.reading import Checked, not_valid, parts_named, read_part, read_sheet
 from bathotype.core.sheets.sheet import KeptFile, PartSource, SheetPart
 from bathotype.core.store.chunks import digest
 from bathotype.service import audit
@@ -101,7 +101,7 @@ def _gathered(text: str, used: Mapping[str, SheetText]) -> str:
 def parts_used(session: Session, caller: Principal, text: str) -> list[PartUse]:
     """The saved parts that a kept text has, and the newest text of each."""
     found = []
-    for name, source in sources_of(text).items():
+    for name, source in parts_named(text)[0].items():
         if source.saved is None:
             continue
         try:
@@ -116,8 +116,8 @@ def parts_used(session: Session, caller: Principal, text: str) -> list[PartUse]:
 
 def _texts(session: Session, caller: Principal, text: str) -> dict[str, SheetText]:
     """The texts of the saved parts that a sheet names."""
-    found, there = {}, parts_in(text)
-    for name, source in sources_of(text).items():
+    found, (named, there) = {}, parts_named(text)
+    for name, source in named.items():
         if source.saved is None:
             continue
         part = _find_part(session, caller, name)
