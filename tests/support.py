@@ -27,6 +27,7 @@ from moto.server import ThreadedMotoServer
 from bathotype.cli.main import main
 from bathotype.client import Client
 from bathotype.core.disk.ranges import Ranges
+from bathotype.core.store.buckets import BucketObject
 from bathotype.core.store.region import RegionStore
 from bathotype.demo.owner import hand_over
 from bathotype.demo.system import DemoSystem
@@ -66,17 +67,13 @@ class System(DemoSystem):
         host, port = self.bucket_server.get_host_and_port()
         self.bucket_url = f"http://{host}:{port}/halvane-images"
         httpx.put(self.bucket_url, trust_env=False).raise_for_status()
-        bucket = {
-            "region": "us-east-1",
-            "endpoint": f"http://{host}:{port}",
-            "accounts": ["tide-core"],
-            "writers": ["tide-core"],
-        }
         keys = {"access_key_id": "AKIDEXAMPLE", "secret_access_key": "not-a-secret"}
+        self._bucket_settings = {"region": "us-east-1", "endpoint": f"http://{host}:{port}", **keys}
+        bucket = {**self._bucket_settings, "accounts": ["tide-core"], "writers": ["tide-core"]}
         self.provider = Provider()
         oidc = {"issuer": self.provider.issuer, "client_id": CLIENT, "client_secret": SECRET}
         super().__init__(
-            folder, 0, durable=False, environment=quick, buckets={"halvane-images": {**bucket, **keys}},
+            folder, 0, durable=False, environment=quick, buckets={"halvane-images": bucket},
             places={"oidc": oidc}, worker=worker,
         )  # fmt: skip
 
@@ -89,6 +86,11 @@ class System(DemoSystem):
         """An object's bytes, past the service."""
         key = address.removeprefix("s3://halvane-images")
         return httpx.get(f"{self.bucket_url}{key}", trust_env=False).raise_for_status().content
+
+    def to_bucket(self, address: str, data: bytes) -> None:
+        """Write an object, past the service."""
+        name, _, key = address.removeprefix("s3://").partition("/")
+        BucketObject(name, key, self._bucket_settings).put([data], len(data))
 
     @property
     def core(self) -> Client:

@@ -107,6 +107,17 @@ class Desktop:
         self._save()
         return 0, b"prepared\n"
 
+    def install(self, argv: list[str]) -> tuple[int, bytes]:
+        """The system's installer: remembers what it has installed."""
+        if len(argv) != 2 or argv[0] not in ("add", "show"):
+            return 1, b"usage: setup.exe add|show NAME\n"
+        installed = self.facts.setdefault("installed", [])
+        if argv[0] == "show":
+            return (0, f"{argv[1]} is installed\n".encode()) if argv[1] in installed else (1, b"it is not installed\n")
+        self.facts["installed"] = sorted({*installed, argv[1]})
+        self._save()
+        return 0, f"{argv[1]} was installed\n".encode()
+
     def _save(self) -> None:
         with self._image.open("r+b") as file:
             file.seek(self._state_at)

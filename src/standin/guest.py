@@ -427,6 +427,14 @@ class ModelledGuest:
             time.sleep(pause)
         return 0, json.dumps({"lines": count, "slowest_write_seconds": round(slowest, 3)}).encode()
 
+    def _run_setup_exe(self, argv: list[str]) -> tuple[int, bytes]:
+        """A desktop's installer."""
+        if self._desktop is None:
+            raise OSError("setup.exe: not found")
+        self._thawed.wait()
+        with self.write_lock:
+            return self._desktop.install(argv)
+
     def _run_prepare_exe(self, argv: list[str]) -> tuple[int, bytes]:
         """A desktop's own preparation tool, which shuts it down when it has ended well."""
         if self._desktop is None:

@@ -36,6 +36,9 @@ MORE = {("capture", "snapshot"): ("frozen",)}
 PARTNER = "chart-house"
 OWN_TOOL = "capture by the system's own tool"
 OF_THE_PARTNER = ("adopt", "launch of a shared version")
+COPIED = "build on a copy of a machine"
+#: Cases that die in some steps alone: the others are those of a case that dies in all.
+SOME_STEPS = {COPIED: ("bring", "base_disk", "prepare", "clean_up")}
 SHEET = """\
 sheet: killed
 base: {base}
@@ -143,6 +146,15 @@ def begin(kind: str, lives: Lives, client: Client, ready: tuple[str, Path]) -> t
         case "edit":
             steps = [{"id": "blob", "do": "put-file", "path": "/opt/tide.bin", "content": f"{number}\n" * 20000}]
             return client.edit(reference=reference, steps=steps, number=number), whole
+        case "build on a copy of a machine":  # COPIED
+            text = f"sheet: copied\nbase: {{machine: surge-bench-01}}\nmachine: {{size: small}}\nsteps: [{{id: a, do: restart}}]\nresult: {{line: killed, number: {number}}}\n"  # fmt: skip
+
+            def copied() -> None:
+                whole()
+                [run] = client.builds(made=f"killed@{number}")
+                assert not list(lives.system.site().disks("skerry-1", tag=("bathotype-operation", run.operation)))
+
+            return client.build(text), copied
         case "build":
             file = lives.system.data / "settings.conf"
             file.write_text(f"number = {number}\n")
@@ -239,6 +251,16 @@ def begin(kind: str, lives: Lives, client: Client, ready: tuple[str, Path]) -> t
                 assert rows == [(len(data), hashlib.sha256(data).hexdigest())]
 
             return client.work_out_digest(reference, "vhd", disk="data-1"), learnt
+        case "bucket-digest":
+            address = "s3://halvane-images/killed/known"
+            lives.system.to_bucket(address, b"known" * 2_000_000)
+
+            def told() -> None:
+                [done] = [o for o in client.operations(kind="bucket-digest") if o.subject == address]
+                sha256 = hashlib.sha256(b"known" * 2_000_000).hexdigest()
+                assert done.result == {"address": address, "bytes": 10_000_000, "sha256": sha256}
+
+            return client.digest_in_bucket(address), told
         case "export":
             to = f"s3://halvane-images/killed/{number}.qcow2"
 
@@ -305,14 +327,14 @@ def bases(lives: Lives, version_id: str, region: str) -> int:
     return names.count(f"base-{version_id}")
 
 
-@pytest.mark.parametrize("case", [*sorted(KINDS), "launch of a shared version", OWN_TOOL])
+@pytest.mark.parametrize("case", [*sorted(KINDS), "launch of a shared version", OWN_TOOL, COPIED])
 def test_an_operation_that_is_killed_in_each_of_its_steps_is_finished(
     case: str, lives: Lives, ready: tuple[str, Path]
 ) -> None:
     with lives.system.core as client:
         operation, check = begin(case, lives, client, ready)
         kind = operation.kind
-        for step in (*(s.name for s in KINDS[kind].steps), "clean_up"):
+        for step in SOME_STEPS.get(case, (*(s.name for s in KINDS[kind].steps), "clean_up")):
             for points in (*DEATHS, *MORE.get((kind, step), ())):
                 lives.kill_file.write_text(f"{kind} {step} {points}")
                 assert lives.live(operation.id) == -signal.SIGKILL, f"{step}: {points} was never reached"

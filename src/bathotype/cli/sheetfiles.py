@@ -162,8 +162,9 @@ def locked(path: str) -> Lock | None:
 
 
 def away(lock: Lock | None, sheet: Sheet | SheetPart) -> dict[str, Locked]:
-    """What the lock says of files that have an address."""
-    return {name: about for name, about in lock.payload.items() if _url(sheet, name)} if lock is not None else {}
+    """What the lock says of files that lie elsewhere."""
+    here = {name for name, about in sheet.payload.items() if about.file is not None}
+    return {name: about for name, about in lock.payload.items() if name not in here} if lock is not None else {}
 
 
 def _url(sheet: Sheet | SheetPart, name: str) -> str | None:
@@ -211,10 +212,10 @@ def as_locked(files: Mapping[str, Path], payload: Mapping[str, PayloadGiven]) ->
     from bathotype.core.errors import Refused
     from bathotype.core.sheets.lock import digest_of
 
-    differ = [name for name, about in payload.items() if digest_of(files[name]).sha256 != about.sha256]
+    differ = [name for name in payload.keys() & files.keys() if digest_of(files[name]).sha256 != payload[name].sha256]
     if differ:
         raise Refused(
-            f"The lock does not fit the payload: {', '.join(differ)} has changed.",
+            f"The lock does not fit the payload: {', '.join(sorted(differ))} has changed.",
             advice="See that the files are the right ones, then run: bathotype sheets lock FILE.",
             code="lock-differs",
         )
@@ -223,9 +224,11 @@ def as_locked(files: Mapping[str, Path], payload: Mapping[str, PayloadGiven]) ->
 def uploaded(
     client: Client, given: argparse.Namespace, region: str, payload: dict[str, PayloadGiven], files: dict[str, Path]
 ) -> dict[str, PayloadGiven]:
-    """The payload, sent to a region."""
-    found = {}
+    """The payload, sent to a region; ``files`` has no path for what the service reads for itself."""
+    found = dict(payload)
     for name, about in payload.items():
+        if name not in files:
+            continue
         if given.json or not sys.stderr.isatty():
             upload = client.upload(files[name], region=region)
         else:

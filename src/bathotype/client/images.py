@@ -79,6 +79,11 @@ class ImageCalls(OperationCalls):
         made = self._create(f"/versions/{reference}/exports", body.model_dump(mode="json"), key)
         return work.Operation.model_validate(made)
 
+    def digest_in_bucket(self, address: str, *, key: str | None = None) -> work.Operation:
+        """Have ``s3://BUCKET/KEY`` read once; the operation's result has its ``bytes`` and ``sha256``."""
+        made = self._create("/bucket-digests", images.BucketFile(address=address).model_dump(mode="json"), key)
+        return work.Operation.model_validate(made)
+
     def work_out_digest(
         self, reference: str, form: str, *, region: str | None = None, disk: str | None = None
     ) -> work.Operation:

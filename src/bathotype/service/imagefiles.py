@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -20,16 +19,15 @@ from bathotype.core.confined.reader import ConfinedReader
 from bathotype.core.contents.platform import Platform, PlatformOffered, unmet
 from bathotype.core.disk.several import role_of
 from bathotype.core.disk.source import ByteSource
-from bathotype.core.errors import BathotypeError, Refused
+from bathotype.core.errors import BathotypeError
 from bathotype.core.formats.packed import packing_of
 from bathotype.core.generalize.profile import Profile
-from bathotype.core.store.buckets import BucketObject
 from bathotype.core.units import iec, plural
+from bathotype.service.buckets import bucket_object
 from bathotype.service.reach import Reach
 from bathotype.service.records import Upload
 from bathotype.service.remarks import Remarks
 
-_URL = re.compile(r"s3://([^/]+)/(.+)")
 #: An image file's own tables come on top of the disk, in bytes.
 MORE_THAN_THE_DISK = 1 << 30
 #: A file whose disk has more in use is not scanned before its import.
@@ -63,17 +61,8 @@ def open_source(reach: Reach, account: str, upload: Upload | None, url: str | No
     """Name and bytes of the file.  Raises with the reason within seconds where it cannot be read."""
     if upload is not None:
         return upload.name, reach.store(upload.region).open_upload(upload.id, upload.size, upload.part_bytes)
-    match = _URL.fullmatch(url or "")
-    assert match is not None  # the request's schema saw to that
-    settings = reach.places.buckets.get(match[1])
-    if settings is None or account not in settings.accounts:
-        allowed = sorted(name for name, b in reach.places.buckets.items() if account in b.accounts)
-        raise Refused(
-            f"{account} may not read bucket {match[1]!r}.",
-            advice=f"Add it under `buckets` in the regions file. Now there: {', '.join(allowed) or 'none'}.",
-            code="source-unknown",
-        )
-    return str(url), BucketObject(match[1], match[2], settings.store_settings).open()
+    assert url is not None  # the request's schema saw to that
+    return url, bucket_object(reach, account, url, to="read").open()
 
 
 def examine(

@@ -259,7 +259,7 @@ def plan_launch(
     tags = {**reach.account_tags(caller.account), **body.tags}
     if limits is not None:
         size = _size(body, version)
-        blockers += _site_rules(limits, body, size, tags)
+        blockers += site_rules(limits, body, size, tags)
         blockers += _disk_rules(limits, version, body)
         warnings += room_remarks(version.disks, body.room, root_last=version.contents.get("root_last"))
         blockers += unmet(needs_of(version), limits.platform(body.region), body.region)
@@ -349,7 +349,8 @@ def _disk_rules(limits: SiteLimits, version: Version, body: LaunchRequest) -> li
     return blockers
 
 
-def _site_rules(limits: SiteLimits, body: LaunchRequest, size: str, tags: dict[str, str]) -> list[str]:
+def site_rules(limits: SiteLimits, body: LaunchRequest, size: str, tags: dict[str, str]) -> list[str]:
+    """What the site would refuse of machines, whatever they are made from."""
     blockers = []
     zones = limits.regions.get(body.region, ())
     if body.zone and body.zone not in zones:

@@ -34,7 +34,7 @@ def bring(sessions: sessionmaker[Session], store: RegionStore, upload: Upload, d
 
 
 def kept_file(session: Session, account_id: str, sha256: str) -> SheetFile | None:
-    """A file of this content that some saved sheet of the account has already."""
+    """A file of this content that is kept here, since some saved sheet of the account has it."""
     query = select(SheetFile).join(Upload, Upload.id == SheetFile.upload_id)
     return session.scalar(query.where(Upload.account_id == account_id, SheetFile.sha256 == sha256).limit(1))
 

@@ -8,7 +8,7 @@ from typing import Any, Literal
 from pydantic import Field
 
 from bathotype.core.sheets.document import MOST_CHARACTERS
-from bathotype.core.sheets.sheet import MOST_PAYLOAD
+from bathotype.core.sheets.sheet import MOST_FILE
 from bathotype.core.sheets.steps import Scalar
 from bathotype.wire.common import Answer, Plan, Wire, example
 from bathotype.wire.operations import OperationState
@@ -68,10 +68,12 @@ class SheetCheck(Answer):
 
 
 class PayloadGiven(Wire):
-    """A file of the payload that was uploaded, as the lock has it."""
+    """A file of the payload, as the lock has it."""
 
-    upload: str | None = Field(default=None, description="Id of the upload; a plan needs none.")
-    bytes: int = Field(ge=1, le=MOST_PAYLOAD)
+    upload: str | None = Field(
+        default=None, description="Id of its upload; a plan needs none, and neither does a file in a bucket."
+    )
+    bytes: int = Field(ge=1, le=MOST_FILE)
     sha256: str = Field(pattern="^[0-9a-f]{64}$")
 
 

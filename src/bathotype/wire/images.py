@@ -131,6 +131,14 @@ class ExportRequest(Wire):
     overwrite: bool = Field(default=False, description="Replace what is there.")
 
 
+class BucketFile(Wire):
+    """An object in a bucket that the operator has named."""
+
+    model_config = example({"address": "s3://halvane-images/gauges/gauge.qcow2"})
+
+    address: Annotated[str, AfterValidator(check_object)] = Field(max_length=1200, description="s3://BUCKET/KEY")
+
+
 class ExportedFile(Answer):
     """A version as a file of a format."""
 

@@ -35,6 +35,8 @@ from bathotype.core.units import iec, plural, seconds
 if TYPE_CHECKING:
     from bathotype.client import Client
     from bathotype.core.sheets.document import Fault
+    from bathotype.core.sheets.lock import Locked
+    from bathotype.core.sheets.sheet import Sheet, SheetPart
     from bathotype.wire.builds import BuildStep, KeptMachine, MachineFigure, PayloadGiven
 
 
@@ -47,8 +49,8 @@ def register(parsers: Subparsers) -> None:
     )  # fmt: skip
     sheet_arguments(parser)
     parser = command(
-        inner, "lock", _lock, "write size and SHA-256 of each file of a sheet's payload beside it", needs_client=False,
-        examples="  bathotype sheets lock logging.yaml",
+        inner, "lock", _lock, "write size and SHA-256 of each file of a sheet's payload beside it",
+        needs_client=False, examples="  bathotype sheets lock logging.yaml",
     )  # fmt: skip
     sheet_arguments(parser)
     parser = command(
@@ -161,7 +163,8 @@ def _lock(_: Client, given: argparse.Namespace) -> None:
     sheet = part_given(given) or read_given(given, filled=False).need()
     folder = Path(given.sheet).parent
     with brought(sheet, folder, lying_here(sheet)) as files:
-        lock = lock_of(sheet, folder, {name: digest_of(path) for name, path in files.items()})
+        known = {name: digest_of(path) for name, path in files.items()}
+        lock = lock_of(sheet, folder, known | _in_buckets(given, sheet))
     target = lock_path(Path(given.sheet))
     part = target.with_name(f"{target.name}.part")
     part.write_text(json.dumps(lock.model_dump(), indent=2) + "\n")
@@ -172,6 +175,22 @@ def _lock(_: Client, given: argparse.Namespace) -> None:
         ("payload", "bytes", "SHA-256"), ((n, iec(f.bytes), f.sha256) for n, f in lock.payload.items()), empty="None."
     )
     say(f"{target} holds {plural(len(lock.payload), 'file')}.")
+
+
+def _in_buckets(given: argparse.Namespace, sheet: Sheet | SheetPart) -> dict[str, Locked]:
+    """What the files of a payload are that lie in buckets: the service reads them."""
+    from bathotype.cli.main import connect
+    from bathotype.core.sheets.lock import Locked
+
+    wanted = {name: about.bucket for name, about in sheet.payload.items() if about.bucket is not None}
+    found: dict[str, Locked] = {}
+    for name, address in wanted.items():
+        with connect(given) as client:
+            say(f"{name}: the service reads {address}.")
+            done = client.wait(client.digest_in_bucket(address).id)
+        result = done.result or {}
+        found[name] = Locked(bytes=result["bytes"], sha256=result["sha256"])
+    return found
 
 
 def _schema(_: Client, given: argparse.Namespace) -> None:

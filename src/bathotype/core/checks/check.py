@@ -119,8 +119,30 @@ class BootTime(_Check):
     at_most_seconds: int = Field(ge=1, le=7200)
 
 
+class StaysClean(_Check):
+    """The residue scan of the disk after first boot finds nothing worse than so, but for what it found in the version.
+
+    That it has an identity of its own by then is no finding.  Only a throwaway instance is looked at: its disk is copied.
+    """
+
+    is_: Literal["residue"] = Field(alias="is")
+    at_most: Literal["none", "low", "medium"] = Field(default="medium", description="The worst that may be found.")
+
+
+#: What only a throwaway instance can be judged by.
+THROWAWAY = (BootTime, StaysClean)
 Check = Annotated[
-    PortAnswers | PageAnswers | ProgramEnds | PackageIs | ServiceIs | FileIs | UserIs | NoUpdates | DiskUse | BootTime,
+    PortAnswers
+    | PageAnswers
+    | ProgramEnds
+    | PackageIs
+    | ServiceIs
+    | FileIs
+    | UserIs
+    | NoUpdates
+    | DiskUse
+    | BootTime
+    | StaysClean,
     Field(discriminator="is_"),
 ]
 
@@ -190,6 +212,8 @@ def said(check: Check) -> str:
             return f"{check.mounted_at} is filled to {check.at_most_percent} % at most"
         case BootTime():
             return f"the first boot takes {check.at_most_seconds} s at most"
+        case StaysClean():
+            return "no residue after first boot" + (f" above {check.at_most}" if check.at_most != "none" else "")
 
 
 #: State of a socket that listens, as /proc/net/tcp has it (proc(5)).

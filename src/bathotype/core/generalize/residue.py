@@ -54,12 +54,16 @@ _NO_SECRET = ("source-host-name", "source-address")
 
 @dataclass(frozen=True)
 class SourceIdentity:
-    """What made the source that machine, to be looked for in what was captured."""
+    """What made the source that machine, to be looked for in what was captured.
+
+    ``earlier`` is that of the machine whose disk the source began with, where it was not a version's.
+    """
 
     host_name: str = ""
     machine_id: str = ""
     addresses: tuple[str, ...] = ()
     host_keys: tuple[str, ...] = ()
+    earlier: SourceIdentity | None = None
 
 
 @dataclass(frozen=True)
@@ -155,6 +159,7 @@ def _finding(rule: str, severity: str, path: str, line: int, excerpt: str, advic
 
 def _identity_rules(source: SourceIdentity) -> list[ContentRule]:
     rules = []
+    each = [source] if source.earlier is None else [source, source.earlier]
 
     def add(rule: str, severity: str, values: list[str]) -> None:
         wanted = sorted({v for v in values if len(v) >= 3 and v not in ("localhost", "127.0.0.1", "::1", "debian")})
@@ -162,11 +167,12 @@ def _identity_rules(source: SourceIdentity) -> list[ContentRule]:
             hints = tuple(v.encode() for v in wanted)
             rules.append(ContentRule(rule, severity, Words(hints), "Remove it, or add its file to the profile.", hints))
 
-    add("source-machine-id", "high", [source.machine_id, _dashed(source.machine_id)])
-    fingerprints = [k for key in source.host_keys for k in (key, key.removeprefix("SHA256:"))]
+    add("source-machine-id", "high", [text for one in each for text in (one.machine_id, _dashed(one.machine_id))])
+    fingerprints = [k for one in each for key in one.host_keys for k in (key, key.removeprefix("SHA256:"))]
     add("source-host-key", "high", fingerprints)
-    add("source-host-name", "medium", [source.host_name])
-    add("source-address", "medium", [a for a in source.addresses if not a.startswith(("127.", "fe80:", "::1"))])
+    add("source-host-name", "medium", [one.host_name for one in each])
+    addresses = [a for one in each for a in one.addresses]
+    add("source-address", "medium", [a for a in addresses if not a.startswith(("127.", "fe80:", "::1"))])
     return rules
 
 

@@ -263,7 +263,11 @@ def operation_offers(state: str, never_cancelled: str, *, cancel_requested: bool
     ended = state in ("succeeded", "failed", "cancelled")
     if ended:
         retry = state != "succeeded"
-        says = "It runs again from its beginning." if retry else "It has succeeded."
+        says = (
+            "It runs again, from where it failed if that is sound, else from its beginning."
+            if retry
+            else "It has succeeded."
+        )
         return [Offer("retry", "Run it again", retry, (says,))]
     if never_cancelled:
         return [Offer("cancel", "Cancel it", False, (never_cancelled,))]

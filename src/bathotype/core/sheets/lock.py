@@ -13,7 +13,7 @@ from typing import Annotated
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from bathotype.core.errors import Invalid, NotFound, Refused
-from bathotype.core.sheets.sheet import MOST_PAYLOAD, KeptFile, PayloadFile, Sheet, SheetPart
+from bathotype.core.sheets.sheet import MOST_FILE, MOST_PAYLOAD, KeptFile, PayloadFile, Sheet, SheetPart
 from bathotype.core.units import iec
 
 
@@ -22,7 +22,7 @@ class Locked(BaseModel):
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
-    bytes: int = Field(ge=1, le=MOST_PAYLOAD)
+    bytes: int = Field(ge=1, le=MOST_FILE)
     sha256: Annotated[str, Field(pattern="^[0-9a-f]{64}$")]
 
 
@@ -41,7 +41,7 @@ def lock_path(sheet_file: Path) -> Path:
 
 
 def lock_of(sheet: Sheet | SheetPart, folder: Path, away: Mapping[str, Locked] | None = None) -> Lock:
-    """The lock of the files as they are now; ``away`` says what those are that have an address.
+    """The lock of the files as they are now; ``away`` says what those are that lie elsewhere.
 
     Raises `NotFound` that names every file that is not there.
     """
@@ -79,12 +79,13 @@ def payload_files(sheet: Sheet | SheetPart, folder: Path) -> dict[str, Path]:
             advice="Put the file beside the sheet, or correct its name in the sheet.",
             code="payload-missing",
         )
+    inside = sheet.goes_in if isinstance(sheet, Sheet) else frozenset(sheet.payload)
     for name, path in files.items():
         if not path.is_relative_to(home):
             raise Refused(f"{name} of the payload is a link out of the sheet's folder.", code="payload-elsewhere")
         if not path.stat().st_size:
             raise Refused(f"{name} of the payload is empty.", code="payload-empty")
-        if path.stat().st_size > MOST_PAYLOAD:
+        if path.stat().st_size > (MOST_PAYLOAD if name in inside else MOST_FILE):
             raise Refused(f"{name} of the payload is larger than {iec(MOST_PAYLOAD)}.", code="too-large")
     return files
 

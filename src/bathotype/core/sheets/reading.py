@@ -17,6 +17,7 @@ from pydantic import BaseModel, ValidationError
 
 from bathotype.core.errors import Invalid
 from bathotype.core.lifecycle.references import parse_reference
+from bathotype.core.sheets.base import CopiedBase, payload_of_base
 from bathotype.core.sheets.document import Document, Fault, Place, fault_of, read_documents
 from bathotype.core.sheets.sheet import (
     KeptFile,
@@ -27,7 +28,7 @@ from bathotype.core.sheets.sheet import (
     SheetPart,
     WrittenSheet,
 )
-from bathotype.core.sheets.steps import Include, Scalar, Step, payload_of, renamed, renamed_payload
+from bathotype.core.sheets.steps import Include, PrepareSystem, Scalar, Step, payload_of, renamed, renamed_payload
 from bathotype.core.store.chunks import digest
 
 _EXAMPLES: dict[str, Scalar] = {"text": "x", "number": 1, "boolean": True}
@@ -256,11 +257,14 @@ def text_of(value: Scalar) -> str:
 
 def _see_to(
     document: Document, steps: Sequence[Step | Include], payload: Collection[str], parameters: Collection[str],
-    faults: list[Fault],
+    faults: list[Fault], base: Collection[str] = (),
 ) -> None:  # fmt: skip
     """What each step allows and all of them together do not."""
     seen: set[str] = set()
-    used: set[str] = set()
+    used = set(base)
+    for name in base:
+        if name not in payload:
+            faults.append(document.fault(("base", "disk"), f"There is no {name!r} in the payload."))
     for number, step in enumerate(steps):
         place = ("steps", number)
         if step.id in seen:
@@ -308,7 +312,8 @@ class _Whole:
     def gather(self, parts: Mapping[str, Document]) -> None:
         """Put the steps in order, those of a part where it is included."""
         written, document = self._written, self._document
-        _see_to(document, written.steps, written.payload, written.parameters, self._faults)
+        base = payload_of_base(written.base)
+        _see_to(document, written.steps, written.payload, written.parameters, self._faults, base)
         if self._faults:
             return
         for number, step in enumerate(written.steps):
@@ -318,9 +323,17 @@ class _Whole:
                 self._take(step, applies(step, self._values))
         if len(self._steps) > _MOST_STEPS:
             self._faults.append(document.fault(("steps",), f"With its parts it has more than {_MOST_STEPS} steps."))
-        if written.when is not None and written.when.after_base and parse_reference(written.base).number is not None:
-            told = "The base is one version: name its line, or a mark, to run after a release."
+        self._preparation(document)
+        if written.when is not None and written.when.after_base and not _moves(written.base):
+            told = "Nothing is released of this base: name a line, or a mark, to run after a release."
             self._faults.append(document.fault(("when", "after_base"), told))
+
+    def _preparation(self, document: Document) -> None:
+        """The system's own tool ends what is done in the machine."""
+        for number, step in enumerate(self._steps):
+            if isinstance(step, PrepareSystem) and (number + 1 < len(self._steps) or step.only_if):
+                told = f"{step.id} shuts the machine down: it is the last step, and always done."
+                self._faults.append(document.fault(("steps",), told))
 
     def _take(self, step: Step, is_done: bool) -> None:
         self._steps.append(step)
@@ -350,7 +363,7 @@ class _Whole:
         for step in part.steps:
             self._take(renamed(step, include.id), is_done and applies(step, values))
         for name, about in part.payload.items():
-            kept = KeptFile(file=about.file, url=about.url, part=include.part, name=name)
+            kept = KeptFile(**about.model_dump(), part=include.part, name=name)
             mine = renamed_payload(name, include.id)
             if mine in self._payload:
                 faults.append(self._document.fault((*place, "id"), f"Two files of the payload are called {mine}."))
@@ -376,6 +389,11 @@ def _in_its_folder(about: PayloadFile, source: PartSource) -> PayloadFile:
     if about.file is None or source.file is None:
         return about
     return PayloadFile(file=posixpath.join(posixpath.dirname(source.file), about.file))
+
+
+def _moves(base: str | CopiedBase) -> bool:
+    """Whether a base can be another version later."""
+    return not isinstance(base, CopiedBase) and parse_reference(base).number is None
 
 
 def applies(step: Step | Include, values: Mapping[str, Scalar]) -> bool:

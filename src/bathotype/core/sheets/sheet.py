@@ -14,7 +14,7 @@ from urllib.parse import urlsplit
 
 from pydantic import Field, ValidationError, field_validator, model_validator
 
-from bathotype.core.bucketaddress import check_folder
+from bathotype.core.bucketaddress import check_folder, check_object
 from bathotype.core.checks.check import Check, distinct
 from bathotype.core.errors import Invalid
 from bathotype.core.formats.names import ExportFormat
@@ -23,12 +23,14 @@ from bathotype.core.hosts import is_secure
 from bathotype.core.lifecycle.purpose import Purpose
 from bathotype.core.lifecycle.references import check_name, parse_reference
 from bathotype.core.lifecycle.room import Room
+from bathotype.core.sheets.base import CopiedBase, SheetBase, payload_of_base
 from bathotype.core.sheets.schedule import When
-from bathotype.core.sheets.steps import Scalar, Section, Step, WrittenStep, secrets_of
+from bathotype.core.sheets.steps import PrepareSystem, Scalar, Section, Step, WrittenStep, secrets_of
 from bathotype.core.units import bytes_of
 
 _TYPES: dict[str, type | tuple[type, ...]] = {"text": str, "number": (int, float), "boolean": bool}
-MOST_PAYLOAD = 256 * 1024 * 1024
+#: Bytes of a file that goes into a machine, and of one that a base is made from.
+MOST_PAYLOAD, MOST_FILE = 256 << 20, 16 << 40
 
 
 class Parameter(Section):
@@ -99,20 +101,23 @@ def beside(value: str | None) -> str | None:
 
 
 class PayloadFile(Section):
-    """A file that goes into the machine: by its path beside the sheet, or by an address."""
+    """A file that a run uses: by its path beside the sheet, by an address, or in a bucket."""
 
     file: str | None = Field(default=None, min_length=1, max_length=1000)
     url: str | None = Field(default=None, max_length=2000, description="Instead: an address, by https.")
+    bucket: str | None = Field(
+        default=None, max_length=1200, description="Instead: s3://BUCKET/KEY, which the service reads for itself."
+    )
 
     @property
     def where(self) -> str:
         """Its path or its address."""
-        return self.file or self.url or ""
+        return self.file or self.url or self.bucket or ""
 
     @model_validator(mode="after")
     def _one(self) -> PayloadFile:
-        if (self.file is None) == (self.url is None):
-            raise ValueError("it needs either file or url")
+        if sum(one is not None for one in (self.file, self.url, self.bucket)) != 1:
+            raise ValueError("it needs one of file, url and bucket")
         return self
 
     @field_validator("url")
@@ -121,6 +126,11 @@ class PayloadFile(Section):
         if value is not None and not _is_address(value):
             raise ValueError(f"{value[:100]!r} must be an address such as https://packages.tide.example/logger.deb")
         return value
+
+    @field_validator("bucket")
+    @classmethod
+    def _object(cls, value: str | None) -> str | None:
+        return value if value is None else check_object(value)
 
     _beside = field_validator("file")(beside)
 
@@ -249,7 +259,9 @@ class _Whole(_Steps):
     """A sheet without its steps."""
 
     sheet: str = Field(description="The sheet's name.")
-    base: str = Field(description="The version to start from: line, line@mark, line@1.4.0, or of another account.")
+    base: SheetBase = Field(
+        description="The version to start from: line, line@mark, line@1.4.0, or of another account; or a disk to copy."
+    )
     machine: Machine = Machine()
     result: Result
     when: When | None = Field(default=None, description="When it runs by itself, once it is saved in the service.")
@@ -261,8 +273,8 @@ class _Whole(_Steps):
 
     @field_validator("base")
     @classmethod
-    def _base(cls, value: str) -> str:
-        return _checked(parse_reference, value)
+    def _base(cls, value: str | CopiedBase) -> str | CopiedBase:
+        return value if isinstance(value, CopiedBase) else _checked(parse_reference, value)
 
 
 class WrittenSheet(_Whole):
@@ -283,6 +295,22 @@ class Sheet(_Whole):
         return self.sheet
 
     @property
+    def preparation(self) -> PrepareSystem | None:
+        """The step by which the system generalizes itself; without one, the profile of `result` does it."""
+        last = self.steps[-1]
+        return last if isinstance(last, PrepareSystem) else None
+
+    @property
+    def copied(self) -> CopiedBase | None:
+        """The disk that it starts from, where that is no version."""
+        return self.base if isinstance(self.base, CopiedBase) else None
+
+    @property
+    def goes_in(self) -> frozenset[str]:
+        """The names of the files of the payload that go into the machine."""
+        return frozenset(self.payload) - payload_of_base(self.base)
+
+    @property
     def secrets(self) -> frozenset[str]:
         """The names of the secrets that its steps are given."""
         return frozenset(name for step in self.steps for name in secrets_of(step).values())
@@ -296,9 +324,9 @@ def _checked(check: Callable[..., object], *given: str) -> str:
 
 
 def repeated(sheet: Sheet, base: str) -> Sheet:
-    """A sheet as it is for doing a run again: on the very base of then, and nothing is released by it."""
+    """A sheet as it is for doing a run again: on the very version of then, and nothing is released by it."""
     result = sheet.result.model_copy(update={"release": False, "marks": [], "exports": [], "retire_on": None})
-    return sheet.model_copy(update={"base": base, "result": result})
+    return sheet.model_copy(update={"base": sheet.copied or base, "result": result})
 
 
 def schema(kind: Literal["sheet", "part"] = "sheet") -> dict[str, Any]:

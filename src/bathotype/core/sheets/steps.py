@@ -7,6 +7,7 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
+from bathotype.core.generalize.profile import AnswerFile, Marker
 from bathotype.core.sheets.cleaning import USUAL, Cleanup
 
 _PACKAGE = re.compile(r"[A-Za-z0-9][A-Za-z0-9+._-]*(?:=[A-Za-z0-9][A-Za-z0-9+.~:_-]*)?")
@@ -252,6 +253,29 @@ class CleanDisk(_Step):
     )
 
 
+class PrepareSystem(_Step):
+    """The operating system's own preparation tool generalizes the system, and shuts it down.  It is the last step.
+
+    For systems whose files are not edited from outside.  Afterwards the machine is off, and the disk holds the marker that
+    the tool leaves.
+    """
+
+    do: Literal["prepare-system"]
+    seconds: int = Field(default=1800, ge=1, le=7200)
+    tool: str = Field(min_length=1, max_length=200, description="What people call it.")
+    argv: list[Word] = Field(min_length=1, max_length=64, description="How it is run in the machine.")
+    marker: Marker | None = Field(default=None, description="What shows on the disk that it has run.")
+    answers: AnswerFile | None = Field(default=None, description="The answer file of the first boot of instances.")
+
+    _texts = field_validator("argv")(lambda values: [_plain(value) for value in values])
+
+    @property
+    def profile(self) -> dict[str, object]:
+        """A profile that is nothing but this tool."""
+        step = self.model_dump(mode="json", include={"tool", "argv", "marker", "answers"}, exclude_none=True)
+        return {"name": "prepared-by-sheet", "steps": [{"id": "own-tool", "do": "own-tool", **step}]}
+
+
 _Any = (
     InstallPackages
     | RemovePackages
@@ -266,6 +290,7 @@ _Any = (
     | AddUser
     | Restart
     | WaitFor
+    | PrepareSystem
 )
 Step = Annotated[_Any, Field(discriminator="do")]
 #: A step as a sheet's file has it.

@@ -56,6 +56,14 @@ class BucketObject:
             raise self._explained(error) from error
         return True
 
+    def entity_tag(self) -> str:
+        """What changes with its content (RFC 9110, section 8.8.3)."""
+        try:
+            found = obstore.head(self._store(), self._key)
+        except Exception as error:
+            raise self._explained(error) from error
+        return found["e_tag"] or f"{found['last_modified']} {found['size']}"
+
     def size(self) -> int:
         """Its length in bytes."""
         try:

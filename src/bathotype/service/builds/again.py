@@ -32,6 +32,12 @@ def request_again(
     done = session.get_one(Operation, run.operation_id)
     if done.state != "succeeded":
         raise Refused(f"The run {done.id} made no version.", advice="Name one that did.", code="made-nothing")
+    if done.params.get("base_machine"):
+        raise Refused(
+            f"{done.subject} was made from a copy of a machine, which is not the same any more.",
+            advice="Run the sheet: what it makes starts from the machine as it is now.",
+            code="base-gone",
+        )
     request = BuildRequest(
         sheet=run.text,
         values=run.values,
@@ -43,12 +49,15 @@ def request_again(
 
 
 def _payload(session: Session, caller: Principal, run: BuildRun, body: RepeatRequest) -> dict[str, PayloadGiven]:
-    """The files of a run: those that are given, and those that saved sheets still have."""
+    """The files of a run: those that are given, those that saved sheets still have, and those in buckets."""
     found: dict[str, PayloadGiven] = {}
+    sources = session.get_one(Operation, run.operation_id).params["payload"]
     for name, sha256 in run.payload.items():
         kept = kept_file(session, caller.account_id, sha256)
         given = body.payload.get(name)
-        if given is not None and given.sha256 == sha256:
+        if sources[name].get("bucket"):
+            found[name] = PayloadGiven(bytes=sources[name]["bytes"], sha256=sha256)
+        elif given is not None and given.sha256 == sha256:
             found[name] = given
         elif kept is not None:
             found[name] = PayloadGiven(upload=kept.upload_id, bytes=kept.bytes, sha256=sha256)

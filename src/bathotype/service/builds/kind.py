@@ -6,48 +6,50 @@ died or the agent was lost among them, the machine is thrown away and they begin
 
 from __future__ import annotations
 
-import hashlib
-import time
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from datetime import datetime, timedelta
 from functools import cached_property
 from typing import Any
 
 from pydantic import BaseModel
-from sqlalchemy import update
+from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from bathotype.core.disk.source import ByteSource
-from bathotype.core.errors import BathotypeError, Damaged, Refused, Unavailable
+from bathotype.core.errors import BathotypeError, Damaged, Refused
 from bathotype.core.firstboot.settings import FirstBoot
+from bathotype.core.generalize.profile import AnswerFile, Profile
+from bathotype.core.generalize.residue import SourceIdentity
 from bathotype.core.lifecycle.room import disks_of_instance, least_root
 from bathotype.core.lifecycle.states import VersionState
-from bathotype.core.sheets.lock import Locked
 from bathotype.core.sheets.reading import Checked, read_sheet
 from bathotype.core.sheets.sheet import Sheet, repeated
 from bathotype.core.sheets.steps import Scalar
-from bathotype.core.sheets.steps import Step as SheetStep
 from bathotype.core.units import iec
 from bathotype.service import lifecycle
+from bathotype.service.buckets import bucket_object
+from bathotype.service.builds.copied import CopiedBase, CopiedDisk
+from bathotype.service.builds.payload import Payload, PayloadSource, need_uploads
+from bathotype.service.builds.stepping import Stepping, unbegun
 from bathotype.service.guests.building import BuildMachine
 from bathotype.service.guests.clone import InsideClone
 from bathotype.service.guests.power import shut_down
-from bathotype.service.guests.sampling import Sampler
 from bathotype.service.identities import read_identity
 from bathotype.service.kinds.basedisks import BaseDisks
 from bathotype.service.kinds.bucketexport import (
     Sent,
     address_of,
-    bucket_object,
     record_export,
     refuse_taken,
     send_version,
 )
 from bathotype.service.kinds.capture import CaptureKind, CaptureMemo, CaptureParams
-from bathotype.service.kinds.generalizing import need_tools
-from bathotype.service.kinds.making import MakingKind
+from bathotype.service.kinds.generalizing import need_tools, profile_for
+from bathotype.service.kinds.imagefile import ImageFile
+from bathotype.service.kinds.making import MakingKind, source_identity
 from bathotype.service.kinds.proving import (
     CHECKS,
+    answers_of,
     begin_checks,
     judge_all,
     need_all,
@@ -59,34 +61,21 @@ from bathotype.service.kinds.snapshots import remove_tagged
 from bathotype.service.kinds.temporary import TemporaryMachine
 from bathotype.service.operations.kind import Step
 from bathotype.service.operations.start import unattended_principal
-from bathotype.service.records import BuildRun, CheckRun, Line, Upload, Version
+from bathotype.service.records import BuildRun, CheckRun, Line, Operation, OperationStep, Version
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.shares import still_granted
-from bathotype.service.uploads import discard
 from bathotype.service.vault import Vault
 from bathotype.sites.protocol import Site, SiteMachine
-
-_PIECE = 1024 * 1024
-
-
-def unbegun(sheet: Sheet) -> list[dict[str, Any]]:
-    """The steps of a sheet before any is begun, as a run's record has them."""
-    return [{"id": s.id, "do": s.do, "why": s.why, "state": "pending"} for s in sheet.steps]
-
-
-class PayloadSource(Locked):
-    """A file of the payload: what it must be, and the upload that it comes from."""
-
-    upload: str
-    part_bytes: int
-    region: str = ""
 
 
 class BuildParams(CaptureParams):
     """The sheet and what is put into it, the base, and the version to make."""
 
     machine_id: str = ""
-    base_id: str
+    #: The version that it starts from; else the id of the machine whose disk is copied, or a file of the payload.
+    base_id: str = ""
+    base_machine: str = ""
+    base_file: str = ""
     base: str
     base_digest: str
     sheet: str
@@ -124,10 +113,16 @@ class BuildMemo(CaptureMemo):
     delivered: list[str] = []
     #: Why what was to be released stays staged.
     held_back: str = ""
-    #: Files that were sent to buckets, and the places in the sheet's list of those that began to be.
+    #: Files that were sent to buckets, the places in the sheet's list of those that began to be, and how many of them are
+    #: in the audit trail.
     exports: list[dict[str, Any]] = []
     claimed: list[int] = []
+    exports_told: int = 0
     kept: KeptUntil | None = None
+    #: What marks the content of the payload's files in buckets, as it was compared with the lock.
+    marks: dict[str, str] = {}
+    #: The base, where that is no version.
+    copied: CopiedDisk = CopiedDisk()
 
 
 class Build(CaptureKind[BuildParams, BuildMemo]):
@@ -137,7 +132,8 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
     params_type, memo_type = BuildParams, BuildMemo
     steps = (
         Step("prechecks", "Check the base and the payload"),
-        Step("base_disk", "Write and verify the base disk", 3),
+        Step("bring", "Copy and generalize the base", 4, restart_from="bring"),
+        Step("base_disk", "Write and verify the base disk", 3, restart_from="bring"),
         Step("prepare", "Start the temporary machine", 3),
         Step("build", "Do the steps of the sheet", 8),
         Step("check", "Check what will be captured"),
@@ -170,10 +166,22 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
     @cached_property
     def _temporary(self) -> TemporaryMachine:
         wants, params = self._sheet.machine, self.params
+        base = BaseDisks(self.context, params.base_id, params.region) if params.base_id else self._copied
         return TemporaryMachine(
-            self.context, BaseDisks(self.context, params.base_id, params.region), params.region,
-            f"build-{self.context.id}", params.machine_size, wants.zone, wants.isolated, params.tags, wants.ready_seconds,
-            params.boot_bytes,
+            self.context, base, params.region, f"build-{self.context.id}", params.machine_size, wants.zone,
+            wants.isolated, params.tags, wants.ready_seconds, params.boot_bytes,
+        )  # fmt: skip
+
+    @property
+    def _of_files(self) -> Profile:
+        """What generalizes the copy of a base, whatever generalizes what is built on it."""
+        return profile_for(self._sheet.result.generalize)
+
+    @cached_property
+    def _copied(self) -> CopiedBase:
+        params = self.params
+        return CopiedBase(
+            self.context, params.region, self._of_files, params.tags, self.memo.copied, self.save,
         )  # fmt: skip
 
     @cached_property
@@ -190,29 +198,46 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         """The base may still be used, and every file of the payload is what the lock says."""
         context, params = self.context, self.params
         need_tools()
-        with context.session() as session:
-            still_granted(session, context.account_id, params.base_id, params.region)
-            base = session.get_one(Version, params.base_id)
-            if base.state in ("retired", "purged"):
-                raise Refused(f"{params.base} is {base.state} now: nothing can be built from it.", code="state-forbids")
-        for name, source in self._payload().items():
-            wanted, sums = params.payload[name], hashlib.sha256()
-            for at in range(0, source.size, _PIECE):
-                sums.update(source.read(at, min(_PIECE, source.size - at)))
-            if sums.hexdigest() != wanted.sha256:
-                raise Damaged(
-                    f"{name} of the payload is not what the lock says.",
-                    advice="Start the run again from the files that the lock was made of, or lock them anew.",
-                    code="payload-differs",
-                )
-            context.log(f"{name}: {iec(source.size)}, as locked.")
+        if params.base_id:
+            with context.session() as session:
+                still_granted(session, context.account_id, params.base_id, params.region)
+                base = session.get_one(Version, params.base_id)
+                if base.state in ("retired", "purged"):
+                    told = f"{params.base} is {base.state} now: nothing can be built from it."
+                    raise Refused(told, code="state-forbids")
+        self.memo.marks = self._payload.check()
+        self.save()
         context.reader.start()
 
-    def _payload(self) -> dict[str, ByteSource]:
-        return {
-            name: self.context.store(self._region_of(about)).open_upload(about.upload, about.bytes, about.part_bytes)
-            for name, about in self.params.payload.items()
-        }
+    @cached_property
+    def _payload(self) -> Payload:
+        return Payload(self.context, self.params.region, self.params.payload)
+
+    def bring(self) -> bool | None:
+        """Copy the disk of a base that is no version, and generalize the copy."""
+        params, base = self.params, self._copied
+        if params.base_id:
+            return False
+        if params.base_machine:
+            base.bring_machine(self.site.machine(params.base_machine))
+        else:
+            file, upload = params.payload[params.base_file], params.payload[params.base_file].upload
+            self._payload.need_unchanged(params.base_file, self.memo.marks)
+            base.bring_file(
+                ImageFile(self.context, params.region, upload or None, file.bucket or None, None, self._of_files)
+            )
+            self._payload.need_unchanged(params.base_file, self.memo.marks)
+        self.context.log(f"{params.base} is copied, {iec(self.memo.copied.bytes)}.")
+        if not params.base_digest:
+            with self.context.session() as session:
+                found = {"base_digest": self._base_digest}
+                session.execute(update(BuildRun).where(BuildRun.operation_id == self.context.id).values(**found))
+        return None
+
+    @property
+    def _base_digest(self) -> str:
+        """That of the file or version, else of the disk that was copied."""
+        return self.params.base_digest or self.memo.copied.digest
 
     def base_disk(self) -> bool | None:
         """Make sure that the site has a verified base disk."""
@@ -229,20 +254,26 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         self.memo.machine, self.memo.begun = "", False
         self.memo.first_boots += 1
         self.save()
-        machine = self._temporary.make(self._seed_id, FirstBoot())
+        answers = self._answers()
+        machine = self._temporary.make(self._seed_id, FirstBoot(), answers)
         self.memo.machine = machine.id
         self.save()
         self.context.log(f"A temporary machine of {self.params.base} boots.")
-        self._temporary.wait(machine.id, self._seed_id)
+        self._temporary.wait(machine.id, self._seed_id, named=answers is not None)
         self.context.log("Its first boot has finished.")
         self._must_have_grown(machine.id)
 
+    def _answers(self) -> AnswerFile | None:
+        """How the base takes its first-boot settings, where its system has a way of its own."""
+        if not self.params.base_id:
+            return None
+        with self.context.session() as session:
+            return answers_of(session.get_one(Version, self.params.base_id))
+
     def _must_have_grown(self, machine: str) -> None:
         """Its file system has the room that its disk has.  Raises `Damaged` where the system did not take it."""
-        with self.context.session() as session:
-            base = session.get_one(Version, self.params.base_id)
-            disks = disks_of_instance(base.disks, self._sheet.machine.room)
-            least = least_root([asdict(disk) for disk in disks], int(base.contents.get("root_bytes") or 0))
+        disks, root = self._base_disks()
+        least = least_root([asdict(disk) for disk in disks_of_instance(disks, self._sheet.machine.room)], root)
         if not least:
             return
         with self.site.agent(machine) as agent:
@@ -255,6 +286,15 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
                 code="not-grown",
             )
         self.context.log(f"Its file system has grown to {iec(found)}.")
+
+    def _base_disks(self) -> tuple[list[dict[str, Any]], int]:
+        """The disks of the base, and the bytes of its system's file system."""
+        if not self.params.base_id:
+            copied = self.memo.copied
+            return [{"role": "boot", "bytes": copied.bytes, "holds": ""}], copied.root_bytes
+        with self.context.session() as session:
+            base = session.get_one(Version, self.params.base_id)
+            return list(base.disks), int(base.contents.get("root_bytes") or 0)
 
     def _restart(self) -> None:
         machine = self.machine
@@ -273,58 +313,14 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         with context.session() as session:
             self.memo.sealed = self._vault.give(session, context.account_id, sheet.secrets, operation=context.id)
         self.save()
-        noted = unbegun(sheet)
-        self._sampler = Sampler()
-        self._note(noted)
         around = BuildMachine(
-            self.site, self.machine_id, self._payload().__getitem__, self._vault.opened(self.memo.sealed),
-            self._restart, context.log, context.check, self._sampler,
+            self.site, self.machine_id, self._to_put, self._vault.opened(self.memo.sealed), self._restart, context.log,
+            context.check,
         )  # fmt: skip
-        for number, step in enumerate(sheet.steps):
-            context.progress(number, len(sheet.steps))
-            if step.id in self._checked.skipped:
-                noted[number]["state"] = "skipped"
-                continue
-            self._do(around, step, noted, number)
-        context.progress(len(sheet.steps), len(sheet.steps))
-        self._note(noted)
+        Stepping(context, sheet, self._checked.skipped, around).do_all()
 
-    def _do(self, around: BuildMachine, step: SheetStep, noted: list[dict[str, Any]], number: int) -> None:
-        row = noted[number]
-        began = time.monotonic()
-        row |= {"state": "running", "started_at": utcnow().isoformat()}
-        self._note(noted)
-        self.context.log(f"{step.id}: {step.do}")
-        for attempt in range(step.retries + 1):
-            row["attempts"] = attempt + 1
-            try:
-                done = around.do(step)
-                break
-            except Unavailable:
-                raise  # the steps begin again in a new machine
-            except BathotypeError as error:
-                if error.code == "step-failed" and attempt < step.retries:
-                    self.context.log(f"{step.id}: {error.message} It is tried again.", "warning")
-                    continue
-                row |= {"state": "failed", "seconds": round(time.monotonic() - began, 1), "error": error.message}
-                self._note(noted)
-                error.message = f"Step {step.id}: {error.message}"
-                raise
-        row |= {
-            "state": "done",
-            "seconds": round(time.monotonic() - began, 1),
-            "changed": done.changed,
-            "output": done.output,
-            "cleaned": done.cleaned,
-            "used": done.used,
-        }
-        self._note(noted)
-
-    def _note(self, noted: list[dict[str, Any]]) -> None:
-        self.context.must_hold()
-        with self.context.session() as session:
-            noted_now = {"steps": noted, "figures": self._sampler.figures}
-            session.execute(update(BuildRun).where(BuildRun.operation_id == self.context.id).values(**noted_now))
+    def _to_put(self, name: str) -> tuple[ByteSource, str]:
+        return self._payload.open(name), self.params.payload[name].sha256
 
     @property
     def _vault(self) -> Vault:
@@ -354,7 +350,7 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
             "sheet": self._sheet.sheet,
             "sheet_digest": params.sheet_digest,
             "built_from": params.base,
-            "base_digest": params.base_digest,
+            "base_digest": self._base_digest,
             "values": params.values,
             "payload": {name: about.sha256 for name, about in params.payload.items()},
             **({"repeats": params.repeats} if params.repeats else {}),
@@ -370,8 +366,20 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         self.record_version(mode="build", told_source=self.params.base)
 
     def parent(self, session: Session) -> str | None:
-        """The base."""
-        return self.params.base_id
+        """The base, if that is a version."""
+        return self.params.base_id or None
+
+    @property
+    def known_identity(self) -> SourceIdentity:
+        """That of the machine, and what the base's disk says besides."""
+        earlier = self.memo.copied.identity
+        return replace(super().known_identity, earlier=source_identity(earlier, {}) if earlier else None)
+
+    @property
+    def in_use(self) -> frozenset[str]:
+        """The base disk that the machine's is a clone of, where that is the run's own."""
+        disk = self.memo.copied.site_disk
+        return frozenset() if disk is None else frozenset({disk})
 
     def on_recorded(self, session: Session) -> None:
         """The machine is thrown away: nothing is noted of it."""
@@ -391,7 +399,15 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         self._throwaway.ensure_base()
         machine, seconds, silent = start_throwaway(self._throwaway, params.version_id)
         found = judge_all(
-            context, self.site, machine, checks, name=self._throwaway.name, boot_seconds=seconds, silent=silent
+            context,
+            self.site,
+            machine,
+            params.version_id,
+            checks,
+            tags=params.tags,
+            name=self._throwaway.name,
+            boot_seconds=seconds,
+            silent=silent,
         )
         record_judgements(context, params.made, found, seconds)
         self._throwaway.remove()
@@ -431,7 +447,7 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
             with self.context.session() as session:
                 address = address_of(session.get_one(Version, params.version_id), one)
             if number not in memo.claimed:
-                refuse_taken(bucket_object(self.context.reach, self.context.account_name, address))
+                refuse_taken(bucket_object(self.context.reach, self.context.account_name, address, to="write"))
                 memo.claimed.append(number)
                 self.save()
             sent = send_version(self.context, params.version_id, params.region, one.format, one.disk, address)
@@ -455,11 +471,11 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
             self._temporary.remove()
         if sealed:
             self._throwaway.remove()
-        but = frozenset(disk.id for disk in stays.disks) if stays is not None else frozenset[str]()
+        but = self.in_use | {disk.id for disk in stays.disks} if stays is not None else frozenset[str]()
         remove_tagged(self.context, self.site, self.params.region, but=but)
         MakingKind.clean_up(self, "succeeded" if sealed else outcome)
         if outcome == "succeeded":
-            self._drop_uploads()
+            self._payload.discard()
 
     def _keep(self, outcome: str) -> SiteMachine | None:
         """The machine of a run that failed before it was captured, where it was asked to stay for looking into it."""
@@ -480,37 +496,36 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
     def stays_until(cls, memo: BuildMemo) -> datetime | None:
         return memo.kept.until if memo.kept is not None else None
 
-    def _drop_uploads(self) -> None:
-        for about in self.params.payload.values():
-            discard(self.context.database.sessions, self.context.store(self._region_of(about)), about.upload)
-
-    def _region_of(self, about: PayloadSource) -> str:
-        return about.region or self.params.region
-
     @classmethod
     def mend_later(cls, site: Site, params: BuildParams, memo: BuildMemo, outcome: str) -> None:
         """What is left carries the operation's tag."""
+
+    @classmethod
+    def resumes_at(cls, session: Session, operation_id: str, params: BuildParams) -> str | None:
+        """Once the version is recorded, where it failed: what is made of it is not made again."""
+        if session.get(Version, params.version_id) is None:
+            return None
+        query = select(OperationStep.name).where(OperationStep.operation_id == operation_id)
+        failed = query.where(OperationStep.state.not_in(("done", "skipped"))).order_by(OperationStep.position).limit(1)
+        name = session.scalar(failed)
+        return name if name in ("prove", "deliver", "export") else "seal"
 
     @classmethod
     def before_retry(cls, session: Session, account_id: str, operation_id: str, params: BuildParams) -> None:
         super().before_retry(session, account_id, operation_id, params)
         run = session.get_one(BuildRun, operation_id)
         run.steps = unbegun(read_sheet(params.sheet, params.values).need())
-        gone = [name for name, about in params.payload.items() if session.get(Upload, about.upload) is None]
-        if gone:
-            raise Refused(
-                f"The payload is not kept any more: {', '.join(gone)}.",
-                advice="Start the run again.",
-                code="payload-gone",
-            )
+        need_uploads(session, params.payload)
 
     def on_end(self, session: Session, outcome: str) -> None:
         super().on_end(session, outcome)
         run = session.get_one(BuildRun, self.context.id)
         run.steps = [{**row, "state": outcome} if row["state"] == "running" else row for row in run.steps]
-        for one in self.memo.exports:
+        for one in self.memo.exports[self.memo.exports_told :]:
             sent = Sent(one["to"], one["bytes"], one["sha256"])
             record_export(session, self.context, self.params.made, sent, one["format"])
+        operation = session.get_one(Operation, self.context.id)
+        operation.memo = {**operation.memo, "exports_told": len(self.memo.exports)}
 
     def result(self) -> dict[str, Any]:
         return {

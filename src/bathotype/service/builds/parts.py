@@ -18,7 +18,15 @@ from bathotype.core.sheets.sheet import KeptFile, PartSource, SheetPart
 from bathotype.core.store.chunks import digest
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
-from bathotype.service.builds.saved import add_text, files_of, find_saved, is_current, refuse_other_kind, text_of
+from bathotype.service.builds.saved import (
+    add_text,
+    files_of,
+    find_saved,
+    in_buckets_of,
+    is_current,
+    refuse_other_kind,
+    text_of,
+)
 from bathotype.service.records import SavedSheet, SheetText
 from bathotype.service.records.base import new_id
 from bathotype.wire.builds import BuildRequest
@@ -57,7 +65,7 @@ def save_part(
         if is_current(session, saved, body, checked):
             return saved
     saved.number += 1
-    add_text(session, caller, saved, body, checked)
+    add_text(session, caller, saved, body, checked, in_buckets_of(part))
     after = {"number": saved.number, "digest": checked.digest, "note": body.note, "part": True}
     audit.record(session, caller.account_id, caller.actor, "sheet.saved", saved.name, after=after)
     return saved

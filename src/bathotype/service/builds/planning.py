@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 
 from sqlalchemy import select
@@ -11,21 +11,27 @@ from sqlalchemy.orm import Session
 from bathotype.core.errors import BathotypeError, Invalid, NotFound, Refused
 from bathotype.core.lifecycle.room import room_remarks
 from bathotype.core.sheets.reading import Checked, read_sheet
-from bathotype.core.sheets.sheet import Sheet, repeated
+from bathotype.core.sheets.sheet import MOST_PAYLOAD, Sheet, repeated
 from bathotype.core.sheets.steps import UpdatePackages
+from bathotype.core.units import iec
 from bathotype.service.access.principals import Principal
-from bathotype.service.builds.kind import Build, BuildParams, PayloadSource, unbegun
+from bathotype.service.buckets import bucket_object
+from bathotype.service.builds.kind import Build, BuildParams
+from bathotype.service.builds.payload import PayloadSource
+from bathotype.service.builds.stepping import unbegun
 from bathotype.service.catalogue import find_line, machine_size_of, reference_of, regions_from_home
-from bathotype.service.kinds.bucketexport import address_of, bucket_object
+from bathotype.service.kinds.bucketexport import address_of
 from bathotype.service.kinds.making import start_making
-from bathotype.service.launching import AtSite, ask_site, plan_launch
+from bathotype.service.launching import AtSite, ask_site, plan_launch, site_rules
 from bathotype.service.numbering import NUMBER_ADVICE, check_number, claimable, next_number
+from bathotype.service.preflight import find_machine
 from bathotype.service.reach import Reach
 from bathotype.service.records import BuildRun, Operation, Version
 from bathotype.service.records.base import new_id, utcnow
 from bathotype.service.shares import find_usable, in_regions
 from bathotype.service.uploads import find_upload
 from bathotype.service.vault import missing_secrets
+from bathotype.sites.protocol import SiteMachine
 from bathotype.wire import builds as wire
 from bathotype.wire.fleet import LaunchRequest
 
@@ -44,7 +50,11 @@ class Repeat:
 
 @dataclass(frozen=True)
 class Asked:
-    """A request that was understood: the sheet with its values, the region, and what the site says."""
+    """A request that was understood: the sheet with its values, the region, and what the site says.
+
+    ``machine`` is the one whose disk is copied, where the base is that; ``faults`` is what was found wrong elsewhere than in
+    the database.
+    """
 
     checked: Checked
     sheet: Sheet
@@ -52,23 +62,46 @@ class Asked:
     launch: LaunchRequest
     at_site: AtSite
     repeat: Repeat | None = None
+    machine: SiteMachine | None = None
+    faults: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class _Base:
+    """What a run starts from: how it is called, what tells its content, what its machine would be refused for.
+
+    ``version`` is None where a disk is copied.
+    """
+
+    name: str
+    digest: str
+    machine_size: str
+    version: Version | None = None
+    blockers: Sequence[str] = ()
+    warnings: Sequence[str] = ()
 
 
 def understand(
     session: Session, reach: Reach, caller: Principal, body: wire.BuildRequest, repeat: Repeat | None = None
 ) -> tuple[Checked, Sheet, str]:
-    """The sheet and the region of a run.  Raises `Invalid` with every fault of the sheet."""
+    """The sheet and the region of a run, which is empty where the site must be asked for it.
+
+    Raises `Invalid` with every fault of the sheet.
+    """
     checked = read_sheet(body.sheet, body.values)
     sheet = checked.need() if repeat is None else repeated(checked.need(), repeat.base)
     region = body.region or sheet.machine.region
-    if region is None:
-        base, shares = find_usable(session, caller, sheet.base)
+    if sheet.copied is not None:
+        region = region or ("" if sheet.copied.machine else reach.regions[0])
+    elif region is None:
+        base, shares = find_usable(session, caller, str(sheet.base))
         allowed = in_regions(shares) if shares is not None else None
         regions = [name for name in regions_from_home(session, base) if allowed is None or name in allowed]
         if not regions:
             raise Refused(f"{sheet.base} is in no region that you may use.", advice="Replicate it to one.")
         region = regions[0]
-    reach.check_region(region)
+    if region:
+        reach.check_region(region)
     return checked, sheet, region
 
 
@@ -78,11 +111,33 @@ def ask(
 ) -> Asked:  # fmt: skip
     """Ask the site, which may take its time: no transaction is open meanwhile."""
     checked, sheet, region = found
+    machine = None
+    if sheet.copied is not None and sheet.copied.machine:
+        machine = find_machine(reach, caller.account, sheet.copied.machine, region or None)
+        region = machine.region
     launch = LaunchRequest(
-        reference=sheet.base, region=region, zone=sheet.machine.zone, machine_size=sheet.machine.size, name=_ANY_NAME,
-        tags={**sheet.machine.tags, **body.tags}, room=sheet.machine.room,
+        reference=str(sheet.base), region=region, zone=sheet.machine.zone, machine_size=sheet.machine.size,
+        name=_ANY_NAME, tags={**sheet.machine.tags, **body.tags}, room=sheet.machine.room,
     )  # fmt: skip
-    return Asked(checked, sheet, region, launch, ask_site(reach, caller, launch), repeat)
+    faults = tuple(_bucket_faults(reach, caller, sheet, body))
+    return Asked(checked, sheet, region, launch, ask_site(reach, caller, launch), repeat, machine, faults)
+
+
+def _bucket_faults(reach: Reach, caller: Principal, sheet: Sheet, body: wire.BuildRequest) -> Iterator[str]:
+    """Why files of the payload cannot be read from their buckets.  Their digests are compared when the run has begun."""
+    for name, about in sheet.payload.items():
+        if about.bucket is None or name not in body.payload:
+            continue
+        try:
+            size = bucket_object(reach, caller.account, about.bucket, to="read").open().size
+        except BathotypeError as error:
+            yield f"{name} of the payload: {error}"
+        else:
+            if size != body.payload[name].bytes:
+                yield (
+                    f"{about.bucket} has {size} bytes, and {body.payload[name].bytes} in the lock. See what it is now, then "
+                    "lock it anew: bathotype sheets lock FILE."
+                )
 
 
 def plan_build(
@@ -90,11 +145,8 @@ def plan_build(
 ) -> wire.BuildPlan:
     """Obstacles and warnings of a run, all at once."""
     sheet = asked.sheet
-    base, shares = find_usable(session, caller, sheet.base, lock="share" if lock else None)
-    machine = plan_launch(session, reach, caller, asked.launch, base, shares, asked.at_site)
-    blockers, warnings = list(machine.blockers), list(machine.warnings)
-    # An instance may have room that nothing uses; a version would keep it for ever.
-    blockers += room_remarks(base.disks, sheet.machine.room, root_last=base.contents.get("root_last"))
+    base = _base(session, reach, caller, body, asked, lock=lock)
+    blockers, warnings = [*base.blockers, *asked.faults], list(base.warnings)
     number, part = _number(body, sheet)
     reference = f"{sheet.result.line}@{number or '?'}"
     try:
@@ -109,15 +161,16 @@ def plan_build(
         blockers.append(str(error))
     if sheet.result.retire_on is not None and sheet.result.retire_on <= utcnow().date():
         blockers.append(f"The end date {sheet.result.retire_on} is not in the future.")
-    if asked.repeat is not None and base.content_digest != asked.repeat.base_digest:
+    if asked.repeat is not None and base.digest != asked.repeat.base_digest:
         blockers.append(f"{asked.repeat.base} is not what {asked.repeat.reference} was built on.")
     blockers += payload_faults(sheet, body.payload)
     for name in missing_secrets(session, caller.account_id, sheet.secrets):
         blockers.append(f"There is no secret {name}. A steward sets it: `bathotype secrets set {name}`.")
-    blockers += _export_faults(reach, caller, sheet, base)
+    blockers += _export_faults(reach, caller, sheet, base.version)
     earlier = _earlier(session, caller, sheet.sheet)
     effects = [
-        f"A temporary machine of {machine.reference} runs in {asked.region} and is removed afterwards.",
+        *([f"{base.name} is copied, and the copy generalized."] if base.version is None else []),
+        f"A temporary machine of {base.name} runs in {asked.region} and is removed afterwards.",
         *(f"{step.id}: {step.do}{f' ({step.why})' if step.why else ''}" for step in sheet.steps),
         f"{reference} is made of it, {'and released' if sheet.result.release else 'staged'}.",
         *(f"It is written to {one.to} as {one.format}." for one in sheet.result.exports),
@@ -129,13 +182,49 @@ def plan_build(
         warnings=warnings,
         effects=[] if blockers else effects,
         reference=reference,
-        base=machine.reference,
+        base=base.name,
         region=asked.region,
-        machine_size=sheet.machine.size or machine_size_of(base),
+        machine_size=base.machine_size,
         same_as=_same(session, caller, body, asked, base),
         earlier_seconds=earlier,
         steps=[wire.SheetStep(id=step.id, do=step.do, why=step.why) for step in sheet.steps],
     )
+
+
+def _base(
+    session: Session, reach: Reach, caller: Principal, body: wire.BuildRequest, asked: Asked, *, lock: bool
+) -> _Base:
+    sheet, room = asked.sheet, asked.sheet.machine.room
+    if sheet.copied is not None:
+        return _copied_base(reach, caller, body, asked)
+    version, shares = find_usable(session, caller, str(sheet.base), lock="share" if lock else None)
+    machine = plan_launch(session, reach, caller, asked.launch, version, shares, asked.at_site)
+    # An instance may have room that nothing uses; a version would keep it for ever.
+    unused = room_remarks(version.disks, room, root_last=version.contents.get("root_last"))
+    return _Base(
+        machine.reference, version.content_digest, sheet.machine.size or machine_size_of(version), version,
+        [*machine.blockers, *unused], machine.warnings,
+    )  # fmt: skip
+
+
+def _copied_base(reach: Reach, caller: Principal, body: wire.BuildRequest, asked: Asked) -> _Base:
+    """A disk that is copied.  What is on it is seen when the run has begun."""
+    sheet, limits, machine = asked.sheet, asked.at_site.limits, asked.machine
+    copied = sheet.copied
+    assert copied is not None
+    size = sheet.machine.size or (machine.machine_size if machine is not None else "")
+    blockers, warnings = [], []
+    if limits is None:
+        blockers.append(f"Region {asked.region} is out: {asked.at_site.out}")
+    elif not size:
+        blockers.append(f"A disk has no size of machine: give machine.size, one of {', '.join(limits.machine_sizes)}.")
+    else:
+        tags = {**reach.account_tags(caller.account), **asked.launch.tags}
+        blockers += site_rules(limits, asked.launch, size, tags)
+    if machine is not None:
+        warnings.append(f"{machine.name} is copied as it is now: a later run may start from something else.")
+    digest = body.payload[copied.disk].sha256 if copied.disk in body.payload else ""
+    return _Base(str(copied), f"sha256:{digest}" if digest else "", size, None, blockers, warnings)
 
 
 def _number(body: wire.BuildRequest, sheet: Sheet) -> tuple[str | None, wire.Bump | None]:
@@ -145,20 +234,23 @@ def _number(body: wire.BuildRequest, sheet: Sheet) -> tuple[str | None, wire.Bum
     return sheet.result.number, sheet.result.bump
 
 
-def payload_faults(sheet: Sheet, given: Collection[str]) -> list[str]:
+def payload_faults(sheet: Sheet, given: Mapping[str, wire.PayloadGiven]) -> list[str]:
     """What is missing of a sheet's payload, and what is given that it does not name."""
     missing = [f"{name} ({about.where})" for name, about in sheet.payload.items() if name not in given]
     more = [name for name in given if name not in sheet.payload]
     faults = [f"Of the payload {', '.join(missing)} is not given."] if missing else []
+    large = [name for name in sorted(sheet.goes_in) if name in given and given[name].bytes > MOST_PAYLOAD]
+    faults += [f"{', '.join(large)} of the payload has more than {iec(MOST_PAYLOAD)}."] if large else []
     return [*faults, *([f"{', '.join(more)} is given, and the sheet has no such payload."] if more else [])]
 
 
-def _export_faults(reach: Reach, caller: Principal, sheet: Sheet, base: Version) -> list[str]:
+def _export_faults(reach: Reach, caller: Principal, sheet: Sheet, base: Version | None) -> list[str]:
     """Why files that the sheet asks for could not be made.  The result has the disks that the base has."""
     faults = []
     for one in sheet.result.exports:
         try:
-            bucket_object(reach, caller.account, address_of(base, one))
+            where = address_of(base, one) if base is not None else f"{one.to}{sheet.result.line}"
+            bucket_object(reach, caller.account, where, to="write")
         except BathotypeError as error:
             faults.append(str(error))
     return faults
@@ -178,10 +270,10 @@ def _earlier(session: Session, caller: Principal, sheet: str) -> float | None:
     return (ended - began).total_seconds() if began and ended else None
 
 
-def _same(session: Session, caller: Principal, body: wire.BuildRequest, asked: Asked, base: Version) -> str | None:
+def _same(session: Session, caller: Principal, body: wire.BuildRequest, asked: Asked, base: _Base) -> str | None:
     """The version that was built of all the same, if there is one.  Which updates are out is not known before a machine
-    runs: a sheet that updates packages is never the same."""
-    if any(isinstance(step, UpdatePackages) for step in asked.sheet.steps):
+    runs: a sheet that updates packages is never the same, and neither is one that starts from a machine."""
+    if not base.digest or any(isinstance(step, UpdatePackages) for step in asked.sheet.steps):
         return None
     query = (
         select(Version)
@@ -189,7 +281,7 @@ def _same(session: Session, caller: Principal, body: wire.BuildRequest, asked: A
         .where(
             BuildRun.account_id == caller.account_id,
             BuildRun.digest == asked.checked.digest,
-            BuildRun.base_digest == base.content_digest,
+            BuildRun.base_digest == base.digest,
             BuildRun.values == dict(asked.checked.values),
             BuildRun.payload == {name: given.sha256 for name, given in body.payload.items()},
             Version.state.in_(("staged", "released")),
@@ -213,7 +305,7 @@ def record_build(
         raise Refused(f"Nothing new: {plan.same_as} was built of all the same.", code="nothing-new", about=plan.same_as)
     if plan.blockers:
         raise Refused(" ".join(plan.blockers), code="build-refused")
-    base, _ = find_usable(session, caller, sheet.base, lock="share")
+    base = _base(session, reach, caller, body, asked, lock=True)
     line = find_line(session, caller, sheet.result.line, lock=True)
     purpose = sheet.result.purpose
     params = BuildParams(
@@ -221,7 +313,8 @@ def record_build(
         mode="stopped",
         power_off=True,
         disks=["all"],
-        profile=sheet.result.generalize,
+        profile=sheet.preparation.profile if sheet.preparation is not None else sheet.result.generalize,
+        prepared=sheet.preparation is not None,
         tags=asked.launch.tags,
         notes=sheet.result.notes,
         purpose=purpose.model_dump(mode="json", exclude_defaults=True) if purpose is not None else None,
@@ -230,9 +323,11 @@ def record_build(
         line=line.name,
         number=claimable(session, line, *_number(body, sheet)),
         version_id=new_id("ve"),
-        base_id=base.id,
+        base_id=base.version.id if base.version is not None else "",
+        base_machine=asked.machine.id if asked.machine is not None else "",
+        base_file=(sheet.copied.disk or "") if sheet.copied is not None else "",
         base=plan.base,
-        base_digest=base.content_digest,
+        base_digest=base.digest,
         machine_size=plan.machine_size,
         boot_bytes=sheet.machine.room.boot_bytes,
         sheet=body.sheet,
@@ -242,7 +337,7 @@ def record_build(
         repeats=asked.repeat.reference if asked.repeat else "",
         values=dict(asked.checked.values),
         keep_seconds=body.keep_on_failure,
-        payload={name: _source(session, caller, name, given) for name, given in body.payload.items()},
+        payload={n: _source(session, caller, n, given, sheet.payload[n].bucket) for n, given in body.payload.items()},
     )
     row = start_making(session, caller, Build, params, {"sheet": sheet.sheet, "base": plan.base})
     session.add(
@@ -255,7 +350,7 @@ def record_build(
             values=dict(asked.checked.values),
             payload={name: given.sha256 for name, given in body.payload.items()},
             base=plan.base,
-            base_digest=base.content_digest,
+            base_digest=base.digest,
             steps=unbegun(sheet),
             repository=repository,
             commit=commit,
@@ -265,7 +360,11 @@ def record_build(
     return row
 
 
-def _source(session: Session, caller: Principal, name: str, given: wire.PayloadGiven) -> PayloadSource:
+def _source(
+    session: Session, caller: Principal, name: str, given: wire.PayloadGiven, bucket: str | None
+) -> PayloadSource:
+    if bucket is not None:
+        return PayloadSource(bucket=bucket, bytes=given.bytes, sha256=given.sha256)
     if given.upload is None:
         raise Invalid(f"{name} of the payload has no upload.", advice="Upload it first; `bathotype build` does so.")
     row = find_upload(session, caller, given.upload)

@@ -205,6 +205,10 @@ def _body(
     """A sheet as somebody would save it.  Files that a saved sheet has already are not stored again."""
     payload, region = {}, ""
     for name, about in sheet.payload.items():
+        given = sheet.checked.need().payload[name]
+        if given.bucket is not None:
+            payload[name] = PayloadGiven(bytes=about.bytes, sha256=about.sha256)
+            continue
         with database.reads() as session:
             kept = kept_file(session, caller.account_id, about.sha256)
             region = region or ("" if kept else _region(session, reach, caller, sheet))
@@ -212,7 +216,7 @@ def _body(
             payload[name] = PayloadGiven(upload=kept.upload_id, bytes=kept.bytes, sha256=kept.sha256)
             continue
         where = sheet.files[name]
-        if sheet.checked.need().payload[name].url is not None:
+        if given.url is not None:
             data = fetch(where, about, settings.places.repositories.payload_hosts)
         else:
             data = commit.read(where, MOST_PAYLOAD)
@@ -227,10 +231,13 @@ def _body(
 
 def _region(session: Session, reach: Reach, caller: Principal, sheet: FoundSheet) -> str:
     """Where a run would be; any other region where that cannot be said yet."""
+    anywhere = next(iter(reach.places.regions))
     try:
-        return understand(session, reach, caller, BuildRequest(sheet=sheet.text, values=dict(sheet.values)))[2]
+        return (
+            understand(session, reach, caller, BuildRequest(sheet=sheet.text, values=dict(sheet.values)))[2] or anywhere
+        )
     except BathotypeError:
-        return next(iter(reach.places.regions))
+        return anywhere
 
 
 def _take_over(

@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session
 from bathotype.core.errors import BathotypeError, Invalid, NotFound, Refused
 from bathotype.core.lifecycle.references import parse_reference
 from bathotype.core.sheets.reading import Checked, read_sheet
-from bathotype.core.sheets.sheet import Sheet
+from bathotype.core.sheets.sheet import Sheet, SheetPart
 from bathotype.core.store.chunks import digest
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
@@ -118,7 +118,7 @@ def save(
         return saved
     when = sheet.when
     saved.number += 1
-    saved.base, saved.line = sheet.base, sheet.result.line
+    saved.base, saved.line = str(sheet.base), sheet.result.line
     saved.after_base = when is not None and when.after_base
     saved.after_push = when is not None and when.after_push
     if saved.after_base:
@@ -129,7 +129,7 @@ def save(
     if not saved.paused:
         saved.next_at = next_date(sheet, utcnow())
     saved.base_seen = _base_now(session, caller, sheet)
-    add_text(session, caller, saved, body, checked, origin)
+    add_text(session, caller, saved, body, checked, in_buckets_of(sheet), origin)
     audit.clear_alert(session, caller.account_id, NOT_STARTED, saved.name)
     after = {"number": saved.number, "digest": checked.digest, "note": body.note}
     if origin is not None:
@@ -140,10 +140,15 @@ def save(
 
 def add_text(
     session: Session, caller: Principal, saved: SavedSheet, body: SaveSheetRequest, checked: Checked,
-    origin: Origin | None = None,
+    in_buckets: frozenset[str], origin: Origin | None = None,
 ) -> None:  # fmt: skip
-    """Add a text under the number that it has already, with its files.  Raises `NotFound` for a file that is gone."""
-    uploads = {name: _upload(session, caller, name, given) for name, given in body.payload.items()}
+    """Add a text under the number that it has already, with its files; those in buckets stay there.
+
+    Raises `NotFound` for a file that is gone.
+    """
+    uploads = {
+        name: _upload(session, caller, name, given).id for name, given in body.payload.items() if name not in in_buckets
+    }
     session.add(saved)
     session.flush()
     session.add(
@@ -157,10 +162,15 @@ def add_text(
     for name, given in body.payload.items():
         session.add(
             SheetFile(
-                sheet_id=saved.id, number=saved.number, name=name, upload_id=uploads[name].id, bytes=given.bytes,
+                sheet_id=saved.id, number=saved.number, name=name, upload_id=uploads.get(name), bytes=given.bytes,
                 sha256=given.sha256,
             )
         )  # fmt: skip
+
+
+def in_buckets_of(sheet: Sheet | SheetPart) -> frozenset[str]:
+    """The names of the files of a payload that are not kept here: a bucket has them."""
+    return frozenset(name for name, about in sheet.payload.items() if about.bucket is not None)
 
 
 def refuse_other_kind(saved: SavedSheet, *, is_part: bool) -> None:
@@ -243,8 +253,10 @@ def next_date(sheet: Sheet, after: datetime) -> datetime | None:
 
 
 def _base_now(session: Session, caller: Principal, sheet: Sheet) -> str | None:
+    if sheet.copied is not None:
+        return None
     try:
-        return find_usable(session, caller, sheet.base)[0].id
+        return find_usable(session, caller, str(sheet.base))[0].id
     except BathotypeError:
         return None
 
@@ -334,7 +346,7 @@ def record_run(
     run.cause, run.saved_number = cause, number
     saved.pushed = saved.pushed and number != saved.number
     saved.last_run, saved.noted, saved.noted_at = row.id, "", None
-    saved.base_seen = row.params["base_id"]
+    saved.base_seen = row.params["base_id"] or None
     audit.clear_alert(session, caller.account_id, NOT_STARTED, saved.name)
     return row
 

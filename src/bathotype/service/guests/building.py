@@ -20,6 +20,7 @@ from bathotype.core.sheets.cleaning import cleaning_of
 from bathotype.core.sheets.packages import Manager, Wanted, changed_packages, unmet_packages
 from bathotype.core.sheets.secrecy import Mask
 from bathotype.core.units import iec, plural
+from bathotype.service.guests.power import wait_until_off
 from bathotype.service.guests.programs import GuestPrograms, StepFailed
 from bathotype.service.guests.sampling import Sampler
 from bathotype.sites.protocol import Site
@@ -50,12 +51,12 @@ class BuildMachine:
     """The machine, and what the steps need around it.
 
     ``secrets`` are values by their names: they reach programs as environment variables, and are hidden in all that is
-    told.  ``payload`` opens a file by its name; ``restart`` shuts the machine down, starts it and waits until it is ready.
+    told.  ``payload`` opens a file by its name, and says which SHA-256 it has; ``restart`` shuts the machine down, starts it and waits until it is ready.
     """
 
     site: Site
     machine: str
-    payload: Callable[[str], ByteSource]
+    payload: Callable[[str], tuple[ByteSource, str]]
     secrets: Mapping[str, str]
     restart: Callable[[], None]
     log: Callable[[str], None]
@@ -79,11 +80,13 @@ class BuildMachine:
             kinds.AddUser: work.user,
             kinds.Restart: lambda _: self.restart(),
             kinds.WaitFor: work.wait,
+            kinds.PrepareSystem: work.prepare,
         }
         try:
             self._look()
             doers[type(step)](step)
-            self._look()
+            if not isinstance(step, kinds.PrepareSystem):
+                self._look()
         except AgentRefused as error:
             raise StepFailed(self._shown(error.message), advice="See what the machine lacks for it.") from error
         except StepFailed as error:  # it may hold the guest's words
@@ -257,9 +260,11 @@ class _Work(GuestPrograms):
 
     def _bring(self, name: str, path: str) -> str:
         """A file of the payload into the machine, compared there with what it was here."""
-        source, sums = self._around.payload(name), hashlib.sha256()
+        (source, sha256), sums = self._around.payload(name), hashlib.sha256()
         self._write(path, self._pieces(source, sums))
-        self._compare(path, sums.hexdigest())
+        if sums.hexdigest() != sha256:
+            raise StepFailed(f"{name} of the payload was changed meanwhile.", advice="Lock it anew, and run again.")
+        self._compare(path, sha256)
         return path
 
     def _write(self, path: str, pieces: Iterator[bytes]) -> None:
@@ -316,6 +321,13 @@ class _Work(GuestPrograms):
         while self.ask(argv).exit_code:
             self._around.check()
             time.sleep(_PAUSE)
+
+    def prepare(self, step: kinds.PrepareSystem) -> None:
+        with suppress(Unavailable):  # it may shut down before the agent has told how it ended
+            self._run(step.argv)
+        if not wait_until_off(self._around.site, self._around.machine, step.seconds, check=self._around.check):
+            raise StepFailed(f"{step.tool} has not shut the machine down.", advice="See what it waits for.")
+        self.done.changed.append(f"{step.tool} has prepared the system, and shut it down")
 
     # Services and accounts
 

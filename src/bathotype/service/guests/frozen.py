@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+import os
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from bathotype.core.errors import BathotypeError, Unavailable
+from bathotype.core.errors import BathotypeError, Refused, Unavailable
 from bathotype.core.guest.agent import AgentRefused
 from bathotype.service.operations.context import WorkContext
 from bathotype.sites.protocol import Site, SiteDisk, SiteMachine
@@ -51,6 +52,19 @@ def snapshots(
         first,
         *(site.snapshot(disk, key=f"{key}/{n}", name=f"{name}-{n}", tags=tags) for n, disk in enumerate(others, 1)),
     ]
+
+
+def snapshot_of_boot(context: WorkContext, site: Site, machine: SiteMachine, tags: dict[str, str]) -> str:
+    """A snapshot of a machine's boot disk, which is frozen for it if it runs; returns its id."""
+    boot, key = machine.boot_disk, f"{context.id}/boot/{os.urandom(4).hex()}"
+    if boot is None:
+        raise Refused(f"{machine.name} has no boot disk.", code="no-boot-disk")
+    if machine.state == "running":
+        thaw_if_frozen(site, machine)
+        taken = snapshot_frozen(context, site, machine, [boot.id], key, tags=tags)
+        context.log(f"{machine.name} was frozen for {taken.frozen_seconds:.2f} s.")
+        return taken.disks[0].id
+    return snapshots(site, [boot.id], key, f"{machine.name}-{context.id}", context.tags(tags))[0].id
 
 
 def snapshot_frozen(

@@ -28,15 +28,23 @@ _ASK_PYTHON = (
 )
 
 
+#: Whether an instance's disk holds no residue, and what was seen.
+Residue = Callable[[kinds.StaysClean], tuple[bool, str]]
+
+
 def judge(
-    site: Site, machine: str, check: kinds.Check, *, stop: Callable[[], None], boot_seconds: float | None = None
-) -> Judgement:
-    """Judge by one check: again and again until it passes, or its time is over.  Never raises for what a guest says."""
+    site: Site, machine: str, check: kinds.Check, *, stop: Callable[[], None], residue: Residue,
+    boot_seconds: float | None = None,
+) -> Judgement:  # fmt: skip
+    """Judge by one check: again and again until it passes, or its time is over.  Never raises for what a guest says.
+
+    ``residue`` looks at the disk of a throwaway instance.
+    """
     began = time.monotonic()
     while True:
-        passed, evidence = _once(site, machine, check, boot_seconds, stop)
+        passed, evidence = _once(site, machine, check, boot_seconds, stop, residue)
         spent = time.monotonic() - began
-        if passed or spent > check.within or isinstance(check, kinds.BootTime):
+        if passed or spent > check.within or isinstance(check, kinds.THROWAWAY):
             return Judgement(check.id, kinds.said(check), passed, round(spent, 2), plain_lines(evidence))
         stop()
         time.sleep(_PAUSE)
@@ -48,8 +56,9 @@ def plain_lines(text: str) -> str:
 
 
 def _once(
-    site: Site, machine: str, check: kinds.Check, boot_seconds: float | None, stop: Callable[[], None]
-) -> tuple[bool, str]:
+    site: Site, machine: str, check: kinds.Check, boot_seconds: float | None, stop: Callable[[], None],
+    residue: Residue,
+) -> tuple[bool, str]:  # fmt: skip
     guest = _Judged(site, machine, seconds=max(check.within, 10), check=stop)
     ways: Mapping[type, Callable[[Any], tuple[bool, str]]] = {
         kinds.PortAnswers: guest.port,
@@ -62,6 +71,7 @@ def _once(
         kinds.NoUpdates: guest.updates,
         kinds.DiskUse: guest.disk,
         kinds.BootTime: lambda c: _booted(c, boot_seconds),
+        kinds.StaysClean: lambda c: residue(c),
     }
     try:
         return ways[type(check)](check)

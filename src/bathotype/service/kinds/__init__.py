@@ -12,6 +12,7 @@ from bathotype.service.kinds.edit import Edit
 from bathotype.service.kinds.exportdigest import DigestOfExport
 from bathotype.service.kinds.importing import Import
 from bathotype.service.kinds.launch import Launch
+from bathotype.service.kinds.objectdigest import DigestOfObject
 from bathotype.service.kinds.proving import Prove
 from bathotype.service.kinds.purge import Purge
 from bathotype.service.kinds.replicate import Replicate
@@ -27,6 +28,7 @@ KINDS: Mapping[str, type[AnyKind]] = {
         CapturePlan,
         ChangeInstances,
         DigestOfExport,
+        DigestOfObject,
         Drain,
         Edit,
         Import,

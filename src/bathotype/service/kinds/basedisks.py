@@ -88,12 +88,17 @@ class BaseDisks:
                 out.append(row)
         return out
 
-    def make_first(self) -> None:
-        """Make one if there is none.  Needs the lock."""
+    def ensure(self) -> bool | None:
+        """Make sure that there is one; False where there was.  If two operations need it, one of them makes it."""
+        if self.ready():
+            return False
+        self.lock()
         self._drop_unfinished()
-        if not self.ready():
-            zones = self.site.limits().regions.get(self._region, ("",))
-            self._make(zones[0], 0, 1)
+        if self.ready():
+            return False
+        zones = self.site.limits().regions.get(self._region, ("",))
+        self._make(zones[0], 0, 1)
+        return None
 
     def _make(self, zone: str, number: int, of: int) -> None:
         """Write a base disk, or have the site copy an existing one, and compare it with the version."""
@@ -190,6 +195,13 @@ class BaseDisks:
                     .where(BaseDisk.id == row.id)
                     .values(launching=func.greatest(BaseDisk.launching - 1, 0))
                 )
+
+    @contextmanager
+    def chosen(self, zone: str | None) -> Iterator[BaseDisk]:
+        """The same, once the operation's account may launch from it."""
+        with self.least_busy(zone) as row:
+            self.grant(row, self._context.account_name)
+            yield row
 
     def _pick(self, session: Session, zone: str | None) -> BaseDisk | None:
         query = self._standing("ready").order_by(BaseDisk.launching, func.random()).limit(1)

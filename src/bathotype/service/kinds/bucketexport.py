@@ -19,10 +19,10 @@ from bathotype.core.sheets.sheet import ExportTo
 from bathotype.core.store.buckets import BucketObject
 from bathotype.core.units import iec
 from bathotype.service import audit
+from bathotype.service.buckets import bucket_object
 from bathotype.service.exports import export_as, export_file
 from bathotype.service.operations.context import WorkContext
 from bathotype.service.operations.kind import Kind, Memo, Params, Step
-from bathotype.service.reach import Reach
 from bathotype.service.records import Version
 
 
@@ -68,7 +68,7 @@ class BucketExport(Kind[BucketExportParams, BucketExportMemo]):
     def claim(self) -> None:
         """What is there by then may be this operation's own, and is replaced."""
         if not self.memo.claimed and not self.params.overwrite:
-            refuse_taken(bucket_object(self.context.reach, self.context.account_name, self.params.to))
+            refuse_taken(bucket_object(self.context.reach, self.context.account_name, self.params.to, to="write"))
         self.memo.claimed = True
         self.save()
 
@@ -95,20 +95,6 @@ class BucketExport(Kind[BucketExportParams, BucketExportMemo]):
         }  # fmt: skip
 
 
-def bucket_object(reach: Reach, account: str, address: str) -> BucketObject:
-    """An object that an account may write.  Raises `Refused`."""
-    name, _, key = address.removeprefix("s3://").partition("/")
-    bucket = reach.places.buckets.get(name)
-    if bucket is None or account not in bucket.writers:
-        allowed = sorted(known for known, one in reach.places.buckets.items() if account in one.writers)
-        raise Refused(
-            f"{account} may not export to the bucket {name!r}.",
-            advice=f"An operator names it in the bucket's `writers`, in the regions file. Now there: {', '.join(allowed) or 'none'}.",
-            code="bucket-forbidden",
-        )
-    return BucketObject(name, key, bucket.store_settings)
-
-
 def address_of(version: Version, wanted: ExportTo) -> str:
     """Where a file goes that a sheet asks for.  Raises as `export_as` does."""
     return wanted.to + export_as(version, wanted.format, wanted.disk).file_name(version)
@@ -128,7 +114,7 @@ def send_version(context: WorkContext, version_id: str, region: str, form: str, 
         version = session.get_one(Version, version_id)
         assert version.line
         session.expunge_all()
-    target = bucket_object(context.reach, context.account_name, address)
+    target = bucket_object(context.reach, context.account_name, address, to="write")
     context.keep_chunks(region)
     file = export_file(version, context.store(region), export_as(version, form, role))
     hasher = hashlib.sha256()

@@ -56,6 +56,11 @@ def change_copy(context: WorkContext, profile: Profile, known: dict[str, Any]) -
     return done
 
 
+def forget_before(scratch: Path) -> None:
+    """What is in scratch now is not what was changed."""
+    (scratch / _BEFORE).unlink(missing_ok=True)
+
+
 def _digests(image: BlockSource, used: Ranges) -> Any:
     """Position and digest of every chunk that is not zero, as a table."""
     visible = Masked(image, used)
@@ -70,10 +75,17 @@ def _digests(image: BlockSource, used: Ranges) -> Any:
 def chunks_before(scratch: Path, size: int) -> Manifest | None:
     """The copy's chunks before it was changed, None where nothing was; their places in packs mean nothing."""
     path = scratch / _BEFORE
-    if not path.exists():
-        return None
+    return _manifest(size, np.load(path)) if path.exists() else None
+
+
+def chunks_of(image: BlockSource, used: Ranges) -> Manifest:
+    """The chunks of a disk; their places in packs mean nothing."""
+    return _manifest(image.size, _digests(image, used))
+
+
+def _manifest(size: int, digests: Any) -> Manifest:
     builder = ManifestBuilder(size)
     nowhere = builder.pack_number("")
-    for index, name in np.load(path).tolist():
+    for index, name in digests.tolist():
         builder.add(index, bytes(name), nowhere, 0, 0)
     return builder.build()

@@ -84,14 +84,7 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
 
     def base_disk(self) -> bool | None:
         """Make sure that the site has a verified base disk; if two launches need it, one of them makes it."""
-        if self._bases.ready():
-            self.context.log("A base disk is ready.")
-            return False
-        self._bases.lock()
-        if self._bases.ready():
-            return False
-        self._bases.make_first()
-        return None
+        return self._bases.ensure()
 
     # The machines
 

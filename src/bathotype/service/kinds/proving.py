@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import asdict
 from functools import cached_property
 from typing import Any
@@ -12,7 +12,7 @@ from pydantic import TypeAdapter
 from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
-from bathotype.core.checks.check import ALWAYS, BootTime, Check, NoUpdates
+from bathotype.core.checks.check import ALWAYS, THROWAWAY, Check, NoUpdates, StaysClean
 from bathotype.core.checks.report import Judgement
 from bathotype.core.errors import BathotypeError, Refused
 from bathotype.core.firstboot.checks import differences
@@ -24,7 +24,9 @@ from bathotype.service.catalogue import proven
 from bathotype.service.guests.firstboot import read_seen
 from bathotype.service.guests.judging import judge, plain_lines
 from bathotype.service.identities import read_identity
+from bathotype.service.kinds.afterboot import look_for_residue
 from bathotype.service.kinds.basedisks import BaseDisks
+from bathotype.service.kinds.snapshots import remove_tagged
 from bathotype.service.kinds.temporary import TemporaryMachine
 from bathotype.service.operations.context import WorkContext
 from bathotype.service.operations.kind import Kind, Memo, Params, Step
@@ -84,12 +86,17 @@ def begin_checks(session: Session, account_id: str, operation_id: str, version_i
     )  # fmt: skip
 
 
+def answers_of(version: Version) -> AnswerFile | None:
+    """The answer file of first boot, where a version's system reads one."""
+    given = version.contents.get("answers")
+    return AnswerFile.model_validate(given) if given else None
+
+
 def start_throwaway(machine: TemporaryMachine, version_id: str) -> tuple[str, float, str]:
     """Boot it; returns its id, the seconds until its first boot was finished, and why it did not come up, if so."""
     context = machine.context
     with context.session() as session:
-        given = session.get_one(Version, version_id).contents.get("answers")
-    answers = AnswerFile.model_validate(given) if given else None
+        answers = answers_of(session.get_one(Version, version_id))
     began, seed_id = time.monotonic(), context.id
     made = machine.make(seed_id, _SETTINGS, answers)
     context.log(f"A throwaway instance boots: {machine.size} in {machine.region}.")
@@ -103,7 +110,8 @@ def start_throwaway(machine: TemporaryMachine, version_id: str) -> tuple[str, fl
 
 
 def judge_all(
-    context: WorkContext, site: Site, machine: str, checks: Sequence[Check], *,
+    context: WorkContext, site: Site, machine: str, version_id: str, checks: Sequence[Check], *,
+    tags: Mapping[str, str],
     name: str | None, boot_seconds: float | None, silent: str,
 ) -> list[Judgement]:  # fmt: skip
     """Every judgement; ``name`` is the host name that a throwaway instance was given, None for one that runs.
@@ -114,11 +122,15 @@ def judge_all(
     if name is not None:
         found.append(Judgement("boots", ALWAYS["boots"], not silent, round(boot_seconds or 0, 1), plain_lines(silent)))
         found += [] if silent else _own(context, site, machine, name)
-    # How long the first boot of one that runs took, nobody knows.
-    told = [check for check in checks if name is not None or not isinstance(check, BootTime)]
+    # How long the first boot of one that runs took, nobody knows; and its disk is its owner's.
+    told = [check for check in checks if name is not None or not isinstance(check, THROWAWAY)]
+
+    def residue(check: StaysClean) -> tuple[bool, str]:
+        return look_for_residue(context, site, machine, version_id, dict(tags), check)
+
     for number, check in enumerate([] if silent else told):
         context.progress(number, len(checks))
-        found.append(judge(site, machine, check, stop=context.check, boot_seconds=boot_seconds))
+        found.append(judge(site, machine, check, stop=context.check, residue=residue, boot_seconds=boot_seconds))
     for one in found:
         seen = f" Seen: {one.evidence}" if one.evidence else ""
         context.log(f"{one.id}: {'passed' if one.passed else 'not so'}: {one.demands.rstrip('.')}.{seen}",
@@ -250,8 +262,8 @@ class Prove(Kind[ProveParams, ProveMemo]):
         """Every check; what was found is kept even where not all passed."""
         name = None if self.params.machine_id else self._machine.name
         found = judge_all(
-            self.context, self._site, self.params.machine_id or self.memo.machine, self._checks, name=name,
-            boot_seconds=self.memo.boot_seconds, silent=self.memo.silent,
+            self.context, self._site, self.params.machine_id or self.memo.machine, self.params.version_id, self._checks,
+            name=name, boot_seconds=self.memo.boot_seconds, silent=self.memo.silent, tags=self.params.tags,
         )  # fmt: skip
         record_judgements(self.context, self.params.reference, found, self.memo.boot_seconds)
         need_all(self.params.reference, found)
@@ -259,6 +271,7 @@ class Prove(Kind[ProveParams, ProveMemo]):
     def clean_up(self, outcome: str) -> None:
         if not self.params.machine_id:
             self._machine.remove()
+            remove_tagged(self.context, self._site, self.params.region)
 
     @classmethod
     def before_retry(cls, session: Session, account_id: str, operation_id: str, params: ProveParams) -> None:

@@ -11,6 +11,7 @@ import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import Protocol
 
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.several import Sizes, disks_of, total_size
@@ -58,6 +59,11 @@ def new_image(context: WorkContext, disks: Sizes, needed: int) -> FileSource:
     return FileSource(path, writable=True, disks=disks)
 
 
+def drop_image(context: WorkContext) -> None:
+    """Give its room back."""
+    image_path(context).unlink(missing_ok=True)
+
+
 def _check_room(context: WorkContext, needed: int) -> None:
     folder = context.settings.scratch_dir
     taken = sum(f.stat().st_blocks * 512 for f in folder.rglob("*") if f.is_file())
@@ -68,6 +74,14 @@ def _check_room(context: WorkContext, needed: int) -> None:
             f"The copy needs {iec(needed)} of scratch space and {iec(max(0, room))} is left.",
             advice="Wait for other captures to end, or raise BATHOTYPE_SCRATCH_BYTES, then retry.",
         )
+
+
+class Writable(Protocol):
+    """What ranges are copied to."""
+
+    def write(self, offset: int, data: bytes) -> None:
+        """Write all of ``data`` at ``offset``."""
+        ...
 
 
 class GrowingFile:
@@ -155,9 +169,7 @@ def bring(context: WorkContext, disk: BlockSource, used: Ranges) -> None:
         target.close()
 
 
-def copy_ranges(
-    context: WorkContext, disk: BlockSource, used: Ranges, target: FileSource, done: int, total: int
-) -> int:
+def copy_ranges(context: WorkContext, disk: BlockSource, used: Ranges, target: Writable, done: int, total: int) -> int:
     """Copy ranges of a disk; returns the bytes done so far, of ``total`` that the step will do."""
     visible = Masked(disk, used)
     try:

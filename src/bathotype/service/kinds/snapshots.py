@@ -92,6 +92,11 @@ class Snapshots(Kind[P, M]):
             parts = [opened.enter_context(self.site.open_disk(one)) for one in ids]
             yield Several(tuple(parts)) if len(parts) > 1 else parts[0]
 
+    @property
+    def in_use(self) -> frozenset[str]:
+        """Disks of the operation at the site, besides the machine's, that it still needs."""
+        return frozenset()
+
     def have_machine_alone(self) -> None:
         """Allow one capture of a machine at a time: one freeze, and one working copy at the site."""
         self.context.lock(f"machine {self.machine_id}", why="Waiting for another capture of this machine to end.")
@@ -108,7 +113,7 @@ class Snapshots(Kind[P, M]):
         thaw_if_frozen(site, machine)
         wanted = chosen_disks(machine, self.params.disks)
         # Of an attempt that was cut short: it may not be consistent.
-        remove_tagged(context, site, self.params.region, but=frozenset(disk.id for disk in machine.disks))
+        remove_tagged(context, site, self.params.region, but=self.in_use | {disk.id for disk in machine.disks})
         key = f"{context.id}/snapshot/{os.urandom(4).hex()}"
         running = machine.state == "running"
         self.memo.identity = self.identity_now(machine) if running else self.memo.identity

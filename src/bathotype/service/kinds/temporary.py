@@ -3,16 +3,48 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from contextlib import AbstractContextManager
 from dataclasses import dataclass
+from typing import Protocol
 
 from bathotype.core.firstboot.seed import build_seed
 from bathotype.core.firstboot.settings import FirstBoot
 from bathotype.core.generalize.profile import AnswerFile
 from bathotype.service.guests.ready import wait_until_booted
-from bathotype.service.kinds.basedisks import BaseDisks
 from bathotype.service.operations.context import WorkContext
 from bathotype.sites.protocol import SiteMachine
+
+
+class ReadyDisks(Protocol):
+    """Disks at the site that a machine's are cloned of: the boot disk's, and those of data disks."""
+
+    @property
+    def site_disk(self) -> str | None:
+        """The boot disk's id."""
+        ...
+
+    @property
+    def data_disks(self) -> Sequence[str]:
+        """The ids of the others."""
+        ...
+
+    @property
+    def zone(self) -> str:
+        """Where they are; empty where that does not matter."""
+        ...
+
+
+class MadeFrom(Protocol):
+    """What a temporary machine is made from."""
+
+    def ensure(self) -> bool | None:
+        """Make sure that the site has its disks, verified; False where it had them."""
+        ...
+
+    def chosen(self, zone: str | None) -> AbstractContextManager[ReadyDisks]:
+        """The disks to clone, which stay for the time of the block; those in a zone are preferred."""
+        ...
 
 
 @dataclass(frozen=True)
@@ -20,7 +52,7 @@ class TemporaryMachine:
     """Where it runs and what it is made of.  There is one of a name at a time."""
 
     context: WorkContext
-    bases: BaseDisks
+    made_from: MadeFrom
     region: str
     name: str
     size: str
@@ -32,13 +64,7 @@ class TemporaryMachine:
 
     def ensure_base(self) -> bool | None:
         """Make sure that the site has a verified base disk; False where it had one."""
-        if self.bases.ready():
-            return False
-        self.bases.lock()
-        if self.bases.ready():
-            return False
-        self.bases.make_first()
-        return None
+        return self.made_from.ensure()
 
     def remove(self) -> None:
         """Remove it, also one that a crash left."""
@@ -51,8 +77,7 @@ class TemporaryMachine:
         """A new one, seeded and switched on, in the place of an older one."""
         self.remove()
         context, site = self.context, self.context.site(self.region)
-        with self.bases.least_busy(self.zone) as base:
-            self.bases.grant(base, context.account_name)
+        with self.made_from.chosen(self.zone) as base:
             machine = site.create_machine(
                 key=f"{seed_id}/{time.time_ns()}",
                 name=self.name,

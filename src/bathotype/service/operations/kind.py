@@ -104,6 +104,11 @@ class Kind(Generic[P, M]):
         return {}
 
     @classmethod
+    def resumes_at(cls, session: Session, operation_id: str, params: P) -> str | None:
+        """The step from which a retry goes on, with what the steps before it have done; None where it begins anew."""
+        return None
+
+    @classmethod
     def before_retry(cls, session: Session, account_id: str, operation_id: str, params: P) -> None:
         """Take again what an operation gave back when it failed.  Raises `Refused` where that is impossible now."""
 

@@ -64,7 +64,8 @@ class SheetText(Base):
 
 
 class SheetFile(Base):
-    """A file of the payload of one text: the upload that holds it, which is kept for as long as this refers to it."""
+    """A file of the payload of one text: the upload that holds it, which is kept for as long as this refers to it; none for
+    a file in a bucket."""
 
     __tablename__ = "sheet_files"
     __table_args__ = (
@@ -76,6 +77,6 @@ class SheetFile(Base):
     sheet_id: Mapped[str] = mapped_column(String(40), primary_key=True)
     number: Mapped[int] = mapped_column(primary_key=True)
     name: Mapped[str] = mapped_column(primary_key=True)
-    upload_id: Mapped[str] = mapped_column(ForeignKey("uploads.id"), index=True)
+    upload_id: Mapped[str | None] = mapped_column(ForeignKey("uploads.id"), index=True)
     bytes: Mapped[int] = mapped_column(BigInteger)
     sha256: Mapped[str]

@@ -60,7 +60,7 @@ def check_sheet(body: wire.SheetRequest, caller: Reader, reads: ReadsOf) -> wire
         faults=_faults([*missing, *found.faults]),
         name=sheet.sheet if sheet else "",
         digest=found.digest,
-        base=sheet.base if sheet else "",
+        base=str(sheet.base) if sheet else "",
         line=sheet.result.line if sheet else "",
         steps=[wire.SheetStep(id=s.id, do=s.do, why=s.why) for s in sheet.steps] if sheet else [],
         payload=list(lying_here(sheet)) if sheet else [],

@@ -21,9 +21,10 @@ from bathotype.core.lifecycle.states import VersionState
 from bathotype.core.store.region import RegionStore
 from bathotype.service.access.principals import Principal
 from bathotype.service.answers.operations import operation_answers
+from bathotype.service.buckets import bucket_object
 from bathotype.service.catalogue import find_version, ready_regions, reference_of, require_replica
 from bathotype.service.exports import ExportAs, Hashing, export_as, export_file, known_digest
-from bathotype.service.kinds.bucketexport import BucketExport, BucketExportParams, bucket_object, refuse_taken
+from bathotype.service.kinds.bucketexport import BucketExport, BucketExportParams, refuse_taken
 from bathotype.service.kinds.exportdigest import DigestOfExport, ExportDigestParams
 from bathotype.service.operations.start import start_operation
 from bathotype.service.records import Version
@@ -172,7 +173,7 @@ def export_to_bucket(
     """Write a version, as a file of a format, to a bucket that the operator has named for this account."""
     version, store = _place(service, caller, reference, body.region)
     wanted = export_as(version, body.format, body.disk)
-    target = bucket_object(service.reach, caller.account, body.to)
+    target = bucket_object(service.reach, caller.account, body.to, to="write")
     if not body.overwrite:
         refuse_taken(target)
     params = BucketExportParams(

@@ -21,13 +21,16 @@ from bathotype.core.store.materialise import StoredDisk
 from bathotype.core.units import iec, plural
 from bathotype.service.access.principals import Principal
 from bathotype.service.answers.operations import operation_answers
+from bathotype.service.buckets import bucket_object
 from bathotype.service.catalogue import find_line, find_version, reference_of, regions_from_home, require_replica
 from bathotype.service.imagefiles import MORE_THAN_THE_DISK, Examined, examine, look_ahead
 from bathotype.service.kinds.edit import Edit, EditParams, known_of_base, unchanged
 from bathotype.service.kinds.generalizing import profile_for
 from bathotype.service.kinds.importing import Import, ImportParams
 from bathotype.service.kinds.making import start_making
+from bathotype.service.kinds.objectdigest import DigestOfObject, ObjectDigestParams
 from bathotype.service.numbering import check_number, claimable
+from bathotype.service.operations.start import start_operation
 from bathotype.service.records import Account, Upload, Version
 from bathotype.service.records.base import CHANGE, new_id
 from bathotype.service.routes.callers import Operator, Reader, ServiceOf
@@ -214,6 +217,19 @@ def start_import(
             version_id=new_id("ve"),
         )
         row = start_making(session, caller, Import, params, {"file": found.source})
+        return operation_answers(session, [row])[0]
+
+    return Operation.model_validate(once(caller, service, key, body, make))
+
+
+@router.post("/bucket-digests", status_code=202)
+def digest_in_bucket(body: wire.BucketFile, caller: Operator, service: ServiceOf, key: Key = None) -> Operation:
+    """Read an object in a bucket once, to learn its size and SHA-256: a sheet's lock says them."""
+    bucket_object(service.reach, caller.account, body.address, to="read").open()
+
+    def make(session: Session) -> Operation:
+        params = ObjectDigestParams(address=body.address)
+        row = start_operation(session, caller, DigestOfObject, body.address, params)
         return operation_answers(session, [row])[0]
 
     return Operation.model_validate(once(caller, service, key, body, make))

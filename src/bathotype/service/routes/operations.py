@@ -150,7 +150,7 @@ def cancel_operation(operation_id: str, caller: Operator, service: ServiceOf) ->
 
 @router.post("/{operation_id}/retry")
 def retry_operation(operation_id: str, caller: Operator, service: ServiceOf) -> wire.Operation:
-    """Run a failed or cancelled operation again from its beginning."""
+    """Run a failed or cancelled operation again: from the step that failed where that is sound, else from its beginning."""
     with service.database.sessions.begin() as session:
         row = find_operation(session, caller, operation_id, lock=True)
         if row.state not in ("failed", "cancelled"):
@@ -158,11 +158,17 @@ def retry_operation(operation_id: str, caller: Operator, service: ServiceOf) -> 
                 f"The operation is {row.state}; only failed or cancelled ones are retried.", code="state-forbids"
             )
         kind = KINDS[row.kind]
-        kind.before_retry(session, row.account_id, row.id, kind.params_type.model_validate(row.params))
-        row.state, row.memo, row.ending, row.error, row.result = "queued", {}, None, None, None
+        params = kind.params_type.model_validate(row.params)
+        begins = kind.resumes_at(session, row.id, params)
+        if begins is None:
+            kind.before_retry(session, row.account_id, row.id, params)
+            row.memo = {}
+        row.state, row.ending, row.error, row.result = "queued", None, None, None
         row.cancel_requested, row.started_at, row.ended_at, row.beat_at, row.attempts = False, None, None, None, 0
         row.leftovers_removed, row.start_at = not kind.may_leave, None
-        for step in session.scalars(select(OperationStep).where(OperationStep.operation_id == row.id)):
+        names = [step.name for step in kind.steps]
+        again = OperationStep.position >= (names.index(begins) if begins is not None else 0)
+        for step in session.scalars(select(OperationStep).where(OperationStep.operation_id == row.id, again)):
             step.state, step.bytes_done, step.bytes_total, step.started_at, step.ended_at = "pending", 0, 0, None, None
             step.starts = 0
         audit.record(

@@ -19,7 +19,7 @@ def _run(turn: Turn) -> None:
     named = Operation.params["upload"].as_string()
     with turn.database.reads() as session:
         needed = select(named).where(Operation.state.in_(("queued", "running")), named.is_not(None))
-        kept = select(SheetFile.upload_id)
+        kept = select(SheetFile.upload_id).where(SheetFile.upload_id.is_not(None))
         late = select(Upload).where(Upload.created_at < limit, Upload.id.not_in(needed), Upload.id.not_in(kept))
         old = session.scalars(late).all()
     for upload in old:
