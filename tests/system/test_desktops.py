@@ -87,6 +87,42 @@ def test_a_live_capture_runs_the_tool_in_a_clone_and_leaves_the_machine(system: 
         client.act_on_instance("d-live", "terminate")
 
 
+def test_a_sheet_ends_with_the_systems_own_tool(system: System) -> None:
+    tool = {k: v for k, v in PROFILE["steps"][0].items() if k in ("why", "tool", "argv", "marker", "answers")}
+    setup = "C:\\Desk\\setup.exe"
+    sheet = {
+        "sheet": "plotter",
+        "base": "desks@1.0.0",
+        "steps": [
+            {"id": "plotter", "do": "run-program", "argv": [setup, "add", "chart-plotter"]},
+            {"id": "prepare", "do": "prepare-system", **tool},
+        ],
+        "checks": [
+            {"id": "plotter", "is": "program", "argv": [setup, "show", "chart-plotter"], "prints": "is installed"}
+        ],
+        "result": {"line": "desks", "number": "3.0.0"},
+    }
+    with system.core as client:
+        done = client.wait(client.build(yaml.safe_dump(sheet)).id)
+        made, run = client.version("desks@3.0.0"), client.build_run(done.id)
+        assert made.profile is not None and made.profile["told"].startswith("state=prepared at=")
+        assert run.steps[0].output == "chart-plotter was installed\n"
+        assert run.steps[1].changed == ["desk-prepare has prepared the system, and shut it down"]
+        [proof] = client.check_runs("desks@3.0.0")
+        assert proof.passed and [j.id for j in proof.judgements] == ["boots", "first-boot", "identity", "plotter"]
+        released(system, "desks@3.0.0")
+        client.wait(client.launch(reference="desks@3.0.0", region="skerry-1", name="d-plotter").id)
+        assert host_name(system, "d-plotter") == "d-plotter"
+        client.act_on_instance("d-plotter", "terminate")
+        for steps in ([sheet["steps"][1], sheet["steps"][0]], [{**sheet["steps"][1], "only_if": {"a": "b"}}]):  # type: ignore[index,dict-item]
+            with pytest.raises(Invalid, match=r"it is the last step, and always done|no parameter"):
+                client.build(yaml.safe_dump({**sheet, "steps": steps}))
+        never = {**sheet["steps"][1], "argv": [PREPARE[0], "wrong"]}  # type: ignore[index,dict-item]
+        failed = client.build(yaml.safe_dump({**sheet, "steps": [never]}), number="3.1.0")
+        with pytest.raises(OperationFailed, match=r"ended with exit code 1: usage: prepare\.exe"):
+            client.wait(failed.id)
+
+
 def test_what_is_not_prepared_is_refused_with_what_to_do(system: System, cli: Any, tmp_path: Path) -> None:
     with system.core as client, system.client("chart-house") as charts:
         charts.create_line("desks")

@@ -29,6 +29,7 @@ checks:
 - {id: host, is: program, argv: [hostname], prints: prove-op, within: 2}
 - {id: use, is: disk-use, at_most_percent: 90}
 - {id: boot, is: boot-time, at_most_seconds: 300}
+- {id: clean, is: residue}
 """
 WRONG = """\
 checks:
@@ -43,6 +44,8 @@ checks:
 - {id: program, is: program, argv: [nosuch], within: 1}
 - {id: use, is: disk-use, at_most_percent: 1, within: 1}
 - {id: updates, is: no-updates, within: 1}
+- {id: writes, is: program, argv: [/bin/sh, -c, "echo login > /root/.bash_history"]}
+- {id: clean, is: residue, at_most: low}
 """
 
 
@@ -62,7 +65,7 @@ def test_a_staged_version_is_proven_and_only_then_released(
     done = cli("prove", version, "--checks", str(tmp_path / "checks.yaml"), "--junit", str(results))
     assert done.returncode == 0, done.stdout
     suite = ElementTree.parse(results).getroot()
-    assert (suite.get("tests"), suite.get("failures")) == ("16", "0")
+    assert (suite.get("tests"), suite.get("failures")) == ("17", "0")
     assert not [m for m in system.site().machines("skerry-1") if m.name.startswith("prove-")]
     assert cli("versions", "release", version).returncode == 0
     again = cli("prove", version)
@@ -72,13 +75,15 @@ def test_a_staged_version_is_proven_and_only_then_released(
 def test_each_check_can_fail_and_says_what_it_saw(system: System, version: str) -> None:
     with system.core as client:
         operation = client.prove(version, checks=read_checks(WRONG))
-        with pytest.raises(OperationFailed, match="11 checks of 14 did not pass") as failed:
+        with pytest.raises(OperationFailed, match="12 checks of 16 did not pass") as failed:
             client.wait(operation.id)
         assert failed.value.code == "not-proven"
         run = client.check_run(operation.id)
         wrong = {j.id: j.evidence for j in run.judgements if not j.passed}
-        assert run.passed is False and len(wrong) == 11 and all(wrong.values())
+        assert run.passed is False and len(wrong) == 12 and all(wrong.values())
         assert "nosuch" in wrong["program"] and "adduser" in wrong["updates"]
+        assert wrong["clean"] == "1 finding. medium: history in /root/.bash_history.", "its own identity is none"
+        assert system.temporary_at_site(operation.id) == []
         alert = next(a for a in client.alerts() if a.kind == "not-proven")
         assert alert.subject == f"{version} checks" and "no longer passes" in alert.text
         client.wait(client.prove(version, checks=read_checks(CHECKS)).id)
@@ -102,7 +107,7 @@ def test_an_instance_that_runs_is_judged_by_the_same_checks(system: System, vers
         with pytest.raises(OperationFailed, match="host: It ended with 0 and printed: judged"):
             client.wait(judged.id)
         run = client.check_run(judged.id)
-        assert run.instance == "judged" and "boot" not in {j.id for j in run.judgements}
+        assert run.instance == "judged" and not {"boot", "clean"} & {j.id for j in run.judgements}
         assert not [a for a in client.alerts() if a.kind == "not-proven"], "an instance says nothing of its version"
         client.wait(client.check_instance("judged", checks=read_checks(CHECKS)[:2]).id)
         client.act_on_instance("judged", "terminate")
@@ -134,6 +139,28 @@ def test_a_build_whose_checks_fail_leaves_its_version_staged(system: System, ver
             client.wait(operation.id)
         made = client.version("proven@2.0.0")
         assert made.state == "staged" and client.wait(client.verify("proven@2.0.0", "skerry-1").id)
+        assert not [m for m in system.site().machines("skerry-1") if operation.id in m.name]
+
+
+def test_a_run_goes_on_from_where_it_failed_once_its_version_is_there(system: System, version: str) -> None:
+    sheet = (
+        f"sheet: goes-on\nbase: {version}\nmachine: {{ready_seconds: 20}}\n"
+        "steps: [{id: a, do: put-file, content: a, to: /etc/a}]\nchecks: [{id: a, is: file, path: /etc/a}]\n"
+        "result: {line: proven, number: 3.0.0, release: true}\n"
+    )
+    with system.core as client:
+        client.demand("proven", None, proven_first=False)
+        operation = client.build(sheet)
+        assert system.when_running(operation, "store")
+        system.fault("boot-fails", count=1)  # of the throwaway instance
+        with pytest.raises(OperationFailed, match="boots: The machine has not finished its first boot"):
+            client.wait(operation.id)
+        system.clear_faults()
+        built, made = client.build_run(operation.id).steps, client.version("proven@3.0.0")
+        assert made.state == "staged"
+        done = client.wait(client.retry(operation.id).id)
+        assert (done.result or {})["delivered"] == ["released"] and client.build_run(operation.id).steps == built
+        assert client.version("proven@3.0.0").created_at == made.created_at
         assert not [m for m in system.site().machines("skerry-1") if operation.id in m.name]
 
 

@@ -33,8 +33,8 @@ from bathotype.core.store.chunks import digest
 
 _EXAMPLES: dict[str, Scalar] = {"text": "x", "number": 1, "boolean": True}
 _USE = re.compile(r"\{([a-z][a-z0-9_]*)\}")
-#: Texts of a step in which a parameter is never put: a shell would read it as its own.
-_UNTOUCHED = ("script",)
+#: Fields of a step in which a parameter is never put: a shell would read it as its own, and templates have fields of theirs.
+_UNTOUCHED = {"script", "answers"}
 #: Texts in which only parameters that there are are put: braces are common in them.
 _LENIENT = ("content",)
 _MOST_STEPS, _MOST_ID = 200, 63
@@ -239,7 +239,7 @@ def _filled(document: Document, data: Any, place: Place, values: Mapping[str, Sc
         return {key: _filled(document, value, (*place, key), values, faults) for key, value in data.items()}
     if isinstance(data, list):
         return [_filled(document, value, (*place, n), values, faults) for n, value in enumerate(data)]
-    if not isinstance(data, str) or (place[0] == "steps" and place[-1] in _UNTOUCHED):
+    if not isinstance(data, str) or (place[0] == "steps" and {*place[2:3]} & _UNTOUCHED):
         return data
     lenient = place[0] == "steps" and place[-1] in _LENIENT
     unknown = [name for name in _USE.findall(data) if name not in values]

@@ -8,6 +8,7 @@ from bathotype.core.checks.check import StaysClean
 from bathotype.core.confined.asking import look
 from bathotype.core.confined.judging import JUDGE, JudgeQuestion
 from bathotype.core.generalize.residue import SourceIdentity
+from bathotype.core.generalize.residuerules import IDENTITY_RULES
 from bathotype.core.units import plural
 from bathotype.service.guests.frozen import snapshot_of_boot
 from bathotype.service.operations.context import WorkContext
@@ -34,6 +35,9 @@ def look_for_residue(
             found = context.reader.ask(JUDGE, JudgeQuestion(SourceIdentity(), identity_kept=True), disk)
     finally:
         site.delete_disk(taken)
-    worse = [f for f in found.findings if f.severity in _WORSE[check.at_most] and f.id not in known]
+    keys = {f.path for f in found.findings if f.rule == "ssh-host-key"}  # which are private keys besides
+    own = [f.id for f in found.findings if f.rule in IDENTITY_RULES or (f.rule == "private-key" and f.path in keys)]
+    new = [f for f in found.findings if f.id not in known.union(own)]
+    worse = [f for f in new if f.severity in _WORSE[check.at_most]]
     told = [f"{f.severity}: {f.rule} in {f.path}" for f in worse[:_TOLD]]
     return not worse, f"{plural(len(worse), 'finding')}. {' '.join(f'{one}.' for one in told)}".strip()
