@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import base64
 import hashlib
 import json
 import subprocess
@@ -12,6 +13,7 @@ import pytest
 
 from bathotype.client import OperationFailed
 from bathotype.core.errors import BathotypeError, Refused
+from bathotype.core.signing.envelope import open_envelope
 from bathotype.wire.builds import PayloadGiven
 from tests.support import System, e2fsck, until
 
@@ -110,6 +112,14 @@ def test_a_sheet_becomes_a_released_version(system: System, base: str, sheet: Pa
             assert agent.run(["find", "/var/tmp", "/var/cache/apt/archives", "-mindepth", "1", "-name", "left", "-name", "*.deb", "-print"]).out == b""  # fmt: skip
             assert "keeper:x:" in agent.read_text("/etc/passwd")
         client.act_on_instance("logs-1", "terminate")
+        keys = {key.id: base64.b64decode(key.public) for key in client.keys("tide-core")}
+        told = open_envelope(client.signature(made.reference).envelope, keys)["predicate"]
+        went_in = told["buildDefinition"]["resolvedDependencies"]
+        assert [one["uri"].rpartition(":")[2] for one in went_in] == ["parent", "sheet", "base", "payload"]
+        assert went_in[1]["digest"] == {"blake3": run.digest} and went_in[2]["digest"] == went_in[0]["digest"]
+        assert went_in[3]["digest"] == {"sha256": run.payload["settings"]}
+        assert [one["uri"] for one in told["runDetails"]["byproducts"]] == ["urn:bathotype:steps"]
+        assert "outer" not in json.dumps(told), "values and names stay with the account"
     assert "a run of sheet logging on built@1.0.0" in cli("versions", "show", "built@1.1.0").stdout
     shown = cli("builds", "show", done["id"], "--step", "updates").stdout
     assert "changed\tround 1" in shown or "changed  round 1" in shown

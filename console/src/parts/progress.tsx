@@ -17,6 +17,7 @@ const doing: Record<string, string> = {
   purge: "Purging",
   export: "Export of",
   "export-digest": "Digest of an export of",
+  "bucket-digest": "Digest of",
   drain: "Removing from a region:",
   adopt: "Taking over",
   build: "Build of",

@@ -5,6 +5,7 @@ import { ask } from "~/api/queries";
 import { Facts, Heading, Short } from "~/parts/basics";
 import { State } from "~/parts/state";
 import { ahead, briefly, iec, plural, to } from "~/parts/text";
+import { Base } from "~/sheets/base";
 import { Figures } from "./figures";
 
 /** What each step of a sheet changed and printed; it grows while the run goes on. */
@@ -23,12 +24,7 @@ export function BuildSteps({ operation, ended }: { operation: string; ended: boo
       </Heading>
       <Facts
         rows={[
-          [
-            "From",
-            <Link key="f" to={to.version(data.base)}>
-              {data.base}
-            </Link>,
-          ],
+          ["From", <Base key="f" name={data.base} />],
           ...Object.entries(data.values).map(([name, value]): [string, string] => [name, String(value)]),
           ...Object.entries(data.payload).map(([name, sha256]): [string, React.ReactNode] => [
             name,

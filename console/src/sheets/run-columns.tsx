@@ -4,6 +4,7 @@ import { Moment } from "~/parts/basics";
 import { State } from "~/parts/state";
 import type { Column } from "~/parts/table";
 import { span, to } from "~/parts/text";
+import { Base } from "~/sheets/base";
 
 type Run = Schema["BuildRun"];
 const causes = { "": "", schedule: "its date", base: "its base moved", push: "a push" };
@@ -37,9 +38,9 @@ export function runColumns(named: "sheet" | "reference"): Column<Run>[] {
     {
       head: "from",
       cell: (run) => (
-        <Link to={to.version(run.base)} className="whitespace-nowrap">
-          {run.base}
-        </Link>
+        <span className="whitespace-nowrap">
+          <Base name={run.base} />
+        </span>
       ),
     },
     {

@@ -325,7 +325,8 @@ class _Whole:
             self._faults.append(document.fault(("steps",), f"With its parts it has more than {_MOST_STEPS} steps."))
         self._preparation(document)
         if written.when is not None and written.when.after_base and not _moves(written.base):
-            told = "Nothing is released of this base: name a line, or a mark, to run after a release."
+            what = "a copy" if isinstance(written.base, CopiedBase) else "one version"
+            told = f"The base is {what}: name a line, or a mark, to run after a release."
             self._faults.append(document.fault(("when", "after_base"), told))
 
     def _preparation(self, document: Document) -> None:

@@ -20,6 +20,8 @@ from bathotype.core.signing.envelope import BadSignature
 _STATEMENT = "https://in-toto.io/Statement/v1"
 _PREDICATE = "https://slsa.dev/provenance/v1"
 _BUILD_TYPE = "urn:bathotype:version:2"
+#: Of versions that a build sheet made: the statement names what went in, and what came of the steps.
+_SHEET_BUILD_TYPE = "urn:bathotype:version:3"
 #: Of statements that hold source and profile themselves: they are not made any more, and still count.
 _OPEN_BUILD_TYPE = "urn:bathotype:version:1"
 
@@ -46,13 +48,17 @@ class VersionFacts:
     disks: Sequence[Mapping[str, Any]] = ()
 
 
-def statement_of(facts: VersionFacts, *, build_type: str = _BUILD_TYPE) -> dict[str, Any]:
-    """The statement about a version."""
+def statement_of(facts: VersionFacts, *, build_type: str | None = None) -> dict[str, Any]:
+    """The statement about a version.  ``build_type`` is that of one that was made before."""
+    of_sheet = "sheet_digest" in facts.source
+    build_type = build_type or (_SHEET_BUILD_TYPE if of_sheet else _BUILD_TYPE)
     about: dict[str, Any] = {"mode": facts.mode}
     if build_type == _OPEN_BUILD_TYPE:
         about |= {"source": dict(facts.source), "profile": facts.profile}
     else:
         about |= {"source": digest_of(facts.source), "profile": digest_of(facts.profile)}
+    if build_type == _SHEET_BUILD_TYPE:
+        about["values"] = digest_of(facts.source.get("values"))
     if facts.proof is not None:
         about["proof"] = digest_of(facts.proof)
     inner: dict[str, Any] = {"version": facts.version_id, "size": facts.size}
@@ -71,9 +77,13 @@ def statement_of(facts: VersionFacts, *, build_type: str = _BUILD_TYPE) -> dict[
                 "buildType": build_type,
                 "externalParameters": about,
                 "internalParameters": inner,
-                "resolvedDependencies": parents,
+                "resolvedDependencies": [
+                    *parents,
+                    *(_went_in(facts.source) if build_type == _SHEET_BUILD_TYPE else []),
+                ],
             },
             "runDetails": {
+                **({"byproducts": _came_of(facts.source)} if build_type == _SHEET_BUILD_TYPE else {}),
                 "builder": {"id": "urn:bathotype"},
                 "metadata": {
                     "invocationId": facts.operation,
@@ -82,6 +92,26 @@ def statement_of(facts: VersionFacts, *, build_type: str = _BUILD_TYPE) -> dict[
             },
         },
     }
+
+
+def _went_in(source: Mapping[str, Any]) -> list[dict[str, Any]]:
+    """What a run was made from besides its parent, by digest alone (ResourceDescriptor of in-toto)."""
+    found = [("sheet", "blake3", source["sheet_digest"])]
+    if base := source.get("base_digest"):
+        found.append(("base", *base.split(":", 1)))
+    if commit := source.get("commit"):
+        found.append(("commit", "gitCommit", commit))
+    found += [("payload", "sha256", sha256) for sha256 in sorted(source.get("payload", {}).values())]
+    return [_resource(*one) for one in found]
+
+
+def _came_of(source: Mapping[str, Any]) -> list[dict[str, Any]]:
+    """What a run has left besides the version: the record of its steps."""
+    return [_resource("steps", "sha256", source["steps_digest"])] if "steps_digest" in source else []
+
+
+def _resource(what: str, algorithm: str, value: str) -> dict[str, Any]:
+    return {"uri": f"urn:bathotype:{what}", "digest": {algorithm: value}}
 
 
 def digest_of(value: Mapping[str, Any] | None) -> dict[str, str] | None:
@@ -95,7 +125,7 @@ def digest_of(value: Mapping[str, Any] | None) -> dict[str, str] | None:
 def check_statement(statement: Mapping[str, Any], facts: VersionFacts) -> None:
     """Raises `BadSignature` unless a signed statement says of a version what its record says."""
     told = statement.get("predicate", {}).get("buildDefinition", {}).get("buildType")
-    expected = statement_of(facts, build_type=_OPEN_BUILD_TYPE if told == _OPEN_BUILD_TYPE else _BUILD_TYPE)
+    expected = statement_of(facts, build_type=told if told in (_OPEN_BUILD_TYPE, _BUILD_TYPE) else None)
     if statement != expected:
         raise BadSignature(
             f"{facts.account}/{facts.line}@{facts.number} is not what was signed: "

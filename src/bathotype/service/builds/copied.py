@@ -68,7 +68,7 @@ class CopiedBase:
         context, site = self.context, self._site
         context.lock(f"machine {machine.id}", why="Waiting for a capture of this machine to end.")
         context.reader.start()
-        remove_tagged(context, site, self.region)  # of an attempt that was cut short
+        self._begin()
         found = inspect(
             context.reader, context.reach, context.account_name, machine, mode="live", profile=self.profile,
             tags=dict(self.tags), scratch_bytes=context.settings.scratch_bytes,
@@ -87,6 +87,7 @@ class CopiedBase:
 
     def bring_file(self, file: ImageFile) -> None:
         """Copy the disk in an image file, and generalize the copy."""
+        self._begin()
         file.unpack()
         with file.examined() as found:
             for warning in found.remarks.warnings:
@@ -98,6 +99,12 @@ class CopiedBase:
             seen = found.image.look
             file.bring(found)
         self._generalize(seen)
+
+    def _begin(self) -> None:
+        """Nothing of an attempt that was cut short is used: its base disk may be of another moment."""
+        self.disk.site_disk = None
+        self.save()
+        remove_tagged(self.context, self._site, self.region)
 
     def _generalize(self, seen: Look) -> None:
         context = self.context
@@ -120,7 +127,6 @@ class CopiedBase:
         if self.disk.site_disk is not None:
             return False
         context, site = self.context, self._site
-        remove_tagged(context, site, self.region)
         with open_copy(context) as image:
             used = look(context.reader, image).used
             made = site.create_disk(

@@ -25,6 +25,7 @@ from bathotype.core.lifecycle.states import VersionState
 from bathotype.core.sheets.reading import Checked, read_sheet
 from bathotype.core.sheets.sheet import Sheet, repeated
 from bathotype.core.sheets.steps import Scalar
+from bathotype.core.signing.statement import digest_of
 from bathotype.core.units import iec
 from bathotype.service import lifecycle
 from bathotype.service.buckets import bucket_object
@@ -346,6 +347,8 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         if self.memo.snapshot is None:
             self.take_snapshot(freeze=False)
         params = self.params
+        with self.context.session() as session:
+            steps = session.get_one(BuildRun, self.context.id).steps
         self.memo.source |= {
             "sheet": self._sheet.sheet,
             "sheet_digest": params.sheet_digest,
@@ -353,6 +356,7 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
             "base_digest": self._base_digest,
             "values": params.values,
             "payload": {name: about.sha256 for name, about in params.payload.items()},
+            "steps_digest": (digest_of({"steps": steps}) or {})["sha256"],
             **({"repeats": params.repeats} if params.repeats else {}),
             **({"repository": params.repository, "commit": params.commit} if params.commit else {}),
         }
