@@ -54,7 +54,7 @@ def test_a_machine_is_copied_and_stays_as_it_is(system: System, line: str) -> No
         sheet = text("{machine: gauge-seed-01}", more=", boot_size: 512MiB")
         plan = client.plan_build(sheet)
         assert (plan.base, plan.region, plan.blockers, plan.same_as) == ("machine gauge-seed-01", "skerry-1", [], None)
-        assert "machine gauge-seed-01 is copied, and the copy generalized." in plan.effects
+        assert "Machine gauge-seed-01 is copied, and the copy generalized." in plan.effects
         done = client.wait(client.build(sheet).id)
         made, run = client.version(str((done.result or {})["reference"])), client.build_run(done.id)
         assert run.steps[0].output.startswith("build-"), "it booted as a machine of its own"

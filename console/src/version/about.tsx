@@ -5,7 +5,8 @@ import { Facts, Heading, Moment, Short } from "~/parts/basics";
 import { iec, plural, to } from "~/parts/text";
 
 /** How a version was made, in words. */
-function madeBy(mode: string): string {
+function madeBy({ mode, source }: Schema["Version"]): string {
+  if (source.sheet) return `a run of the sheet ${String(source.sheet)}`;
   const said: Record<string, string> = {
     edit: "an edit",
     import: "an import",
@@ -38,7 +39,7 @@ export function About({ overview }: { overview: Schema["VersionOverview"] }) {
             ),
           ]),
           ["Stored", `${iec(version.sizes.stored)}, of which ${iec(version.sizes.new)} were new to its region`],
-          ["Made by", madeBy(version.mode)],
+          ["Made by", madeBy(version)],
           [
             "Generalized by",
             version.profile &&
@@ -93,9 +94,16 @@ function capacity(wanted?: Schema["Capacity"]) {
   return parts.filter(Boolean).join(", ");
 }
 
+/** What a version without a parent was made from: of a run, the disk that was copied, not its temporary machine. */
+function origin({ mode, source }: Schema["Version"]): [string, string] {
+  const copied = String(source.built_from ?? "");
+  if (copied) return [copied.split(" ", 1)[0] ?? "", copied.slice(copied.indexOf(" ") + 1)];
+  return [mode === "import" ? "file" : "machine", String(source.machine ?? source.file ?? "")];
+}
+
 function Lineage({ overview }: { overview: Schema["VersionOverview"] }) {
   const { version } = overview;
-  const source = String(version.source.machine ?? version.source.file ?? "");
+  const [kind, source] = origin(version);
   const running = overview.runs.reduce((sum, run) => sum + run.running, 0);
   const links: [string, React.ReactNode][] = [];
   if (version.parent)
@@ -106,7 +114,7 @@ function Lineage({ overview }: { overview: Schema["VersionOverview"] }) {
       </Link>,
     ]);
   else if (version.adopted_from) links.push(["taken over from", version.adopted_from]);
-  if (source && !version.parent) links.push([version.mode === "import" ? "file" : "machine", source]);
+  if (source && !version.parent) links.push([kind, source]);
   links.push(["this version", <strong key="t">{version.number}</strong>]);
   if (running)
     links.push([

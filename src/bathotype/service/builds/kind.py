@@ -259,7 +259,8 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         machine = self._temporary.make(self._seed_id, FirstBoot(), answers)
         self.memo.machine = machine.id
         self.save()
-        self.context.log(f"A temporary machine of {self.params.base} boots.")
+        what = self.params.base if self.params.base_id else "the copy"
+        self.context.log(f"A temporary machine of {what} boots.")
         self._temporary.wait(machine.id, self._seed_id, named=answers is not None)
         self.context.log("Its first boot has finished.")
         self._must_have_grown(machine.id)

@@ -26,7 +26,7 @@ from bathotype.service.launching import AtSite, ask_site, plan_launch, site_rule
 from bathotype.service.numbering import NUMBER_ADVICE, check_number, claimable, next_number
 from bathotype.service.preflight import find_machine
 from bathotype.service.reach import Reach
-from bathotype.service.records import BuildRun, Operation, Version
+from bathotype.service.records import BuildRun, Line, Operation, Version
 from bathotype.service.records.base import new_id, utcnow
 from bathotype.service.shares import find_usable, in_regions
 from bathotype.service.uploads import find_upload
@@ -92,7 +92,7 @@ def understand(
     sheet = checked.need() if repeat is None else repeated(checked.need(), repeat.base)
     region = body.region or sheet.machine.region
     if sheet.copied is not None:
-        region = region or ("" if sheet.copied.machine else reach.regions[0])
+        region = region or ("" if sheet.copied.machine else _home(session, reach, caller, sheet))
     elif region is None:
         base, shares = find_usable(session, caller, str(sheet.base))
         allowed = in_regions(shares) if shares is not None else None
@@ -103,6 +103,13 @@ def understand(
     if region:
         reach.check_region(region)
     return checked, sheet, region
+
+
+def _home(session: Session, reach: Reach, caller: Principal, sheet: Sheet) -> str:
+    """Where the line is that a run makes a version of."""
+    line = select(Line.id).where(Line.account_id == caller.account_id, Line.name == sheet.result.line).scalar_subquery()
+    newest = session.scalar(select(Version).where(Version.line_id == line).order_by(Version.sort_key.desc()).limit(1))
+    return next(iter(regions_from_home(session, newest) if newest is not None else []), reach.regions[0])
 
 
 def ask(
@@ -169,8 +176,12 @@ def plan_build(
     blockers += _export_faults(reach, caller, sheet, base.version)
     earlier = _earlier(session, caller, sheet.sheet)
     effects = [
-        *([f"{base.name} is copied, and the copy generalized."] if base.version is None else []),
-        f"A temporary machine of {base.name} runs in {asked.region} and is removed afterwards.",
+        *(
+            [f"{base.name[:1].upper()}{base.name[1:]} is copied, and the copy generalized."]
+            if base.version is None
+            else []
+        ),
+        f"A temporary machine of {base.name if base.version else 'the copy'} runs in {asked.region} and is removed afterwards.",
         *(f"{step.id}: {step.do}{f' ({step.why})' if step.why else ''}" for step in sheet.steps),
         f"{reference} is made of it, {'and released' if sheet.result.release else 'staged'}.",
         *(f"It is written to {one.to} as {one.format}." for one in sheet.result.exports),
