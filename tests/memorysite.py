@@ -377,6 +377,7 @@ class MemorySite:
         boot_disk: str,
         boot_bytes: int | None = None,
         data_disks: Sequence[str] = (),
+        medium: str | None = None,
         attach: Attach | None = None,
         isolated: bool = False,
         tags: dict[str, str],

@@ -41,6 +41,7 @@ class Bodies:
             machine.mac,
             size.processors,
             size.memory_mib,
+            machine.guest.get("medium"),
         )
         number = machine.id
         return QemuBody(facts, on_off=lambda: self._on_off(number))

@@ -35,7 +35,8 @@ _BOOT_NODE = "disk0"
 
 @dataclass(frozen=True)
 class BodyFacts:
-    """What a machine is made of: disks (id, file, format), the boot disk first."""
+    """What a machine is made of: disks (id, file, format), the boot disk first; ``medium`` is the id of one that it reads as
+    a removable medium."""
 
     machine: str
     folder: Path
@@ -44,6 +45,7 @@ class BodyFacts:
     mac: str
     processors: int
     memory_mib: int
+    medium: str | None = None
 
 
 class QemuBody:
@@ -111,6 +113,14 @@ class QemuBody:
         ]  # fmt: skip
         for number, (disk, path, form) in enumerate(f.disks):
             node = f"disk{number}"
+            if disk == f.medium:
+                # Firmware tries one hard disk, then what is removable.
+                command += [
+                    "-blockdev", f"driver=file,node-name={node}-file,filename={path},read-only=on",
+                    "-blockdev", f"driver={form},node-name={node},file={node}-file,read-only=on",
+                    "-device", f"ide-cd,drive={node},bootindex={number}",
+                ]  # fmt: skip
+                continue
             command += [
                 "-blockdev", f"driver=file,node-name={node}-file,filename={path},discard=unmap",
                 "-blockdev", f"driver={form},node-name={node},file={node}-file,discard=unmap,detect-zeroes=unmap",

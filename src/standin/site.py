@@ -19,6 +19,7 @@ from standin.clonepace import ClonePace
 from standin.exports import ExportProcesses
 from standin.faults import take
 from standin.guest import GuestFacts, ModelledGuest, new_mac
+from standin.installer import install, is_blank
 from standin.labseed import lab_seed
 from standin.qemubody import QemuBody
 from standin.qmp import MonitorError
@@ -113,7 +114,11 @@ class Site(SiteDisks, SiteNetworks):
             if body.get("size", "small") not in SIZES:
                 raise SiteError(422, "size", f"The sizes are {', '.join(SIZES)}.")
             self._check_tags(account, body)
-            wanted = [self.usable_disk(session, account, d) for d in (body["boot_disk"], *body.get("data_disks", []))]
+            medium = body.get("medium")
+            names = (body["boot_disk"], *body.get("data_disks", []), *([medium] if medium else []))
+            wanted = [self.usable_disk(session, account, d) for d in names]
+            if medium and wanted[-1].kind != "disk":
+                raise SiteError(422, "medium", "A medium is an unused disk.")
             for disk in wanted:
                 self._check_attachable(session, body["region"], disk)
             created_from = wanted[0].id if wanted[0].kind != "disk" else None
@@ -162,7 +167,7 @@ class Site(SiteDisks, SiteNetworks):
                 tags=body.get("tags", {}),
                 created_from=created_from,
                 client_key=body.get("client_key"),
-                guest={},
+                guest={"medium": medium} if medium else {},
                 seed=None,
             )
             session.add(machine)
@@ -265,6 +270,14 @@ class Site(SiteDisks, SiteNetworks):
             machine.state = "running"
             self._drop_lost(session)
             return
+        medium = session.get(Disk, machine.guest.get("medium", ""))
+        boot = self.path(self._disks_in_order(session, machine)[0])
+        if medium is not None and is_blank(boot):
+            machine.state = "running"
+            machine.console += f"[{_stamp()}] boot: the boot disk is blank: the medium boots\n"
+            given = (machine.id, boot, self.path(medium), machine.seed)
+            threading.Thread(target=self._install, args=given, daemon=True).start()
+            return
         try:
             guest = self._attach_guest(session, machine)
             lines = guest.start(machine.seed)
@@ -276,10 +289,27 @@ class Site(SiteDisks, SiteNetworks):
         machine.state = "running"
         machine.console += "".join(f"[{_stamp()}] {line}\n" for line in ["kernel: boot", *lines, "login: "])
 
+    def _install(self, machine_id: str, boot: Path, medium: Path, volume: bytes | None) -> None:
+        """What an installer does while its machine runs; one that cannot go on waits for ever."""
+        time.sleep(0.2)  # whoever has switched it on sees it run
+        try:
+            lines, ended = install(boot, medium, volume), True
+        except (LookupError, OSError) as error:
+            lines, ended = [str(error)], False
+        with self.sessions.begin() as session:
+            machine = session.get(Machine, machine_id)
+            if machine is not None:
+                machine.console += "".join(f"[{_stamp()}] {line}\n" for line in lines)
+        if ended:
+            self._guest_off(machine_id)
+
+    @staticmethod
+    def _disks_in_order(session: Session, machine: Machine) -> list[Disk]:
+        query = select(Disk).join(Attachment).where(Attachment.machine_id == machine.id)
+        return list(session.scalars(query.order_by(Attachment.position)))
+
     def _attach_guest(self, session: Session, machine: Machine) -> ModelledGuest:
-        boot = session.scalars(
-            select(Disk).join(Attachment).where(Attachment.machine_id == machine.id, Attachment.position == 0)
-        ).one()
+        boot = self._disks_in_order(session, machine)[0]
         number = machine.id
         try:
             guest = ModelledGuest(

@@ -11,6 +11,7 @@ import pytest
 
 from bathotype.client import OperationFailed
 from bathotype.core.errors import BathotypeError, Refused
+from standin.installer import make_medium
 from tests.support import System
 
 SHEET = """\
@@ -129,3 +130,33 @@ def test_an_image_file_beside_the_sheet(system: System, line: str, tmp_path: Pat
     assert not cli("sheets", "lock", str(file)).returncode
     failed = cli("build", str(file))
     assert failed.returncode == 1 and "cannot be imported" in failed.stderr, failed.stderr
+
+
+def test_a_system_is_installed_from_a_medium(system: System, line: str, tmp_path: Path, cli: Any) -> None:
+    base = system.captured("golden", number="1.2.0")
+    with system.core as client:
+        client.export(base, tmp_path / "system.raw")
+    make_medium(tmp_path / "system.raw", tmp_path / "medium.iso")
+    (tmp_path / "answers.yaml").write_text("host-name: fresh-gauge\n")
+    file = tmp_path / "copied.yaml"
+    wanted = "{medium: medium, disk_size: 512MiB, answers: {answers.yaml: answers}, seconds: 120}"
+    payload = "medium: {file: medium.iso}, answers: {file: answers.yaml}"
+    file.write_text(text(wanted, payload))
+    assert not cli("sheets", "lock", str(file)).returncode
+    assert "A machine with a blank disk boots from medium" in cli("build", str(file), "--plan").stdout
+    done = json.loads(cli("build", str(file), "--json").stdout)
+    assert done["state"] == "succeeded" and left(system, done["id"]) == [], done["error"]
+    with system.core as client:
+        made, run = client.version(done["result"]["reference"]), client.build_run(done["id"])
+        assert made.sizes.virtual == 512 << 20 and made.parent is None and made.state == "released"
+        assert run.base == "medium medium" and run.base_digest == f"sha256:{run.payload['medium']}"
+        # Without answers the installer waits for somebody; nothing of it stays.
+        file.write_text(
+            text(wanted.replace("answers.yaml: answers", "").replace("120", "15"), payload.partition(",")[0])
+        )
+        assert not cli("sheets", "lock", str(file)).returncode
+        failed = cli("build", str(file))
+        assert failed.returncode == 1 and "has not shut its machine down within 15 s" in failed.stderr, failed.stderr
+        assert "there are no answers" in failed.stderr or "cannot be read" in failed.stderr
+        assert left(system, next(client.builds()).operation) == []
+    assert not [m.name for m in system.site().machines("skerry-1") if m.name.startswith("install-")]

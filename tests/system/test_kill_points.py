@@ -24,6 +24,7 @@ from bathotype.demo.system import DESK_PROFILE
 from bathotype.service.everykind import KINDS
 from bathotype.wire.builds import PayloadGiven
 from bathotype.wire.operations import Operation
+from standin.installer import make_medium
 from tests.support import System, damage_pack, running_system
 from tests.system.kill_child import run_operation
 
@@ -38,7 +39,8 @@ OWN_TOOL = "capture by the system's own tool"
 OF_THE_PARTNER = ("adopt", "launch of a shared version")
 COPIED = "build on a copy of a machine"
 #: Cases that die in some steps alone: the others are those of a case that dies in all.
-SOME_STEPS = {COPIED: ("bring", "base_disk", "prepare", "clean_up")}
+INSTALLED = "build on an installed system"
+SOME_STEPS = {COPIED: ("bring", "base_disk", "prepare", "clean_up"), INSTALLED: ("bring", "clean_up")}
 SHEET = """\
 sheet: killed
 base: {base}
@@ -155,6 +157,28 @@ def begin(kind: str, lives: Lives, client: Client, ready: tuple[str, Path]) -> t
                 assert not list(lives.system.site().disks("skerry-1", tag=("bathotype-operation", run.operation)))
 
             return client.build(text), copied
+        case "build on an installed system":  # INSTALLED
+            medium = lives.system.data / "medium.iso"
+            make_medium(image, medium)
+            upload = client.upload(medium, region="skerry-1")
+            sha256 = hashlib.sha256(medium.read_bytes()).hexdigest()
+            file = lives.system.data / "answers.yaml"
+            file.write_text("host-name: fresh\n")
+            answers = client.upload(file, region="skerry-1")
+            given = {
+                "medium": PayloadGiven(upload=upload.id, bytes=upload.size, sha256=sha256),
+                "answers": PayloadGiven(
+                    upload=answers.id, bytes=answers.size, sha256=hashlib.sha256(file.read_bytes()).hexdigest()
+                ),
+            }
+            text = f"sheet: installed\nbase: {{medium: medium, disk_size: 512MiB, answers: {{answers.yaml: answers}}}}\nmachine: {{size: small}}\npayload: {{medium: {{file: m}}, answers: {{file: a}}}}\nsteps: [{{id: a, do: restart}}]\nresult: {{line: killed, number: {number}}}\n"  # fmt: skip
+
+            def installed() -> None:
+                whole()
+                names = [m.name for m in lives.system.site().machines("skerry-1")]
+                assert not [name for name in names if name.startswith(("install-", "build-"))]
+
+            return client.build(text, payload=given), installed
         case "build":
             file = lives.system.data / "settings.conf"
             file.write_text(f"number = {number}\n")
@@ -327,7 +351,7 @@ def bases(lives: Lives, version_id: str, region: str) -> int:
     return names.count(f"base-{version_id}")
 
 
-@pytest.mark.parametrize("case", [*sorted(KINDS), "launch of a shared version", OWN_TOOL, COPIED])
+@pytest.mark.parametrize("case", [*sorted(KINDS), "launch of a shared version", OWN_TOOL, COPIED, INSTALLED])
 def test_an_operation_that_is_killed_in_each_of_its_steps_is_finished(
     case: str, lives: Lives, ready: tuple[str, Path]
 ) -> None:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from io import BytesIO
+
+import pycdlib
 import pytest
 
 from bathotype.core.errors import NotFound, Refused
@@ -66,3 +69,32 @@ def test_power_and_shutdown(system: System) -> None:
     with site.agent(machine.id) as agent:
         assert agent.read_file("/etc/machine-id") == identity, "a machine that starts again stays itself"
     assert "login:" in site.console(machine.id)
+
+
+def test_a_real_machine_with_a_blank_disk_boots_from_a_medium(system: System) -> None:
+    # Eight instructions of a boot loader (16 bit): write this very sector to the first hard disk, and switch the power off.
+    loader = bytes.fromhex("31c0 8ec0 bb007c b80103 b90100 ba8000 cd13 ba0406 b80020 ef f4 ebfd")
+    iso = pycdlib.PyCdlib()
+    iso.new()
+    iso.add_fp(BytesIO(loader.ljust(2048, b"\0")), 2048, "/BOOT.;1")
+    iso.add_eltorito("/BOOT.;1", bootcatfile="/BOOT.CAT;1")
+    out = BytesIO()
+    iso.write_fp(out)
+    site, image = system.site(), out.getvalue().ljust(1 << 20, b"\0")
+    medium = site.create_disk("skerry-1", len(image), key="m1", name="medium", tags=TAGS)
+    with site.open_disk(medium.id, writable=True) as disk:
+        disk.write(0, image)
+        disk.flush()
+    blank = site.create_disk("skerry-1", 8 << 20, key="m2", name="blank", tags=TAGS)
+    site.seal(blank.id)
+    machine = site.create_machine(
+        key="m3", name="install-real", region="skerry-1", zone=None, machine_size="lab-small", boot_disk=blank.id,
+        medium=medium.id, tags=TAGS,
+    )  # fmt: skip
+    assert machine.boot_disk is not None
+    site.power(machine.id, "on")
+    until(lambda: site.machine(machine.id).state == "stopped")
+    with site.open_disk(machine.boot_disk.id) as disk:
+        assert disk.read(0, len(loader)) == loader
+    site.delete_machine(machine.id)
+    site.delete_disk(blank.id)

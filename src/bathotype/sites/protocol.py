@@ -174,6 +174,7 @@ class Site(Protocol):
         boot_disk: str,
         boot_bytes: int | None = None,
         data_disks: Sequence[str] = (),
+        medium: str | None = None,
         attach: Attach | None = None,
         isolated: bool = False,
         tags: dict[str, str],
@@ -181,6 +182,8 @@ class Site(Protocol):
         """A machine whose boot disk is a clone of a base disk or snapshot; it is off until started.
 
         ``boot_bytes`` makes the clone larger: it reads as zeros behind what was cloned.  ``data_disks`` are unused disks that become the machine's own, or base disks and snapshots, which are cloned.
+        ``medium`` is an unused disk that it boots from while its boot disk is blank: it reads it as a removable medium that
+        cannot be written.  It becomes the machine's own too.
         An isolated machine is on a network of its own: it reaches nothing, and nothing reaches it.
         """
         ...

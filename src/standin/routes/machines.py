@@ -18,7 +18,7 @@ router = APIRouter()
 
 class NewMachine(BaseModel):
     """A machine to create; disks are unused ones, or base disks and snapshots to clone; a clone of the boot disk may be
-    larger: ``boot_bytes``."""
+    larger: ``boot_bytes``.  An unused disk can be a medium, which boots where the boot disk is blank."""
 
     name: str = Field(pattern=r"^[a-z0-9][a-z0-9-]{0,62}$")
     region: str
@@ -27,6 +27,7 @@ class NewMachine(BaseModel):
     boot_disk: str
     boot_bytes: int | None = None
     data_disks: list[str] = []
+    medium: str | None = None
     subnet: str | None = None
     address: str | None = None
     firewalls: list[str] = []

@@ -1,24 +1,22 @@
 """The NoCloud seed: a volume labelled CIDATA with meta-data, user-data and network-config.
 
-Follows cloud-init's documentation of the NoCloud data source and of network configuration version 2; the
-volume is ISO 9660 with Rock Ridge and Joliet names, written by pycdlib.
+Follows cloud-init's documentation of the NoCloud data source and of network configuration version 2.
 """
 
 from __future__ import annotations
 
 import base64
-import io
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from email.mime.multipart import MIMEMultipart
 from email.mime.text import MIMEText
 from typing import Any
 
-import pycdlib
 import yaml
 
 from bathotype.core.firstboot.addresses import interface_of
 from bathotype.core.firstboot.settings import FirstBoot, Network, SecretFile, User
+from bathotype.core.firstboot.volume import volume_of
 from bathotype.core.generalize.prepared import answers_for, names_answered
 from bathotype.core.generalize.profile import AnswerFile
 
@@ -36,24 +34,12 @@ class Seed:
 
     def volume(self) -> bytes:
         """The seed as the bytes of an ISO 9660 volume, small enough to keep in memory."""
-        iso = pycdlib.PyCdlib()
-        iso.new(interchange_level=3, joliet=3, rock_ridge="1.09", vol_ident=LABEL)
-        try:
-            for name, text in (
-                ("meta-data", self.meta_data),
-                ("user-data", self.user_data),
-                ("network-config", self.network_config),
-            ):
-                data = text.encode()
-                short = name.upper().replace("-", "_")
-                iso.add_fp(io.BytesIO(data), len(data), f"/{short}.;1", rr_name=name, joliet_path=f"/{name}")
-            for number, (name, data) in enumerate(self.files.items()):
-                iso.add_fp(io.BytesIO(data), len(data), f"/FILE{number}.;1", rr_name=name, joliet_path=f"/{name}")
-            out = io.BytesIO()
-            iso.write_fp(out)
-            return out.getvalue()
-        finally:
-            iso.close()
+        texts = {
+            "meta-data": self.meta_data,
+            "user-data": self.user_data,
+            "network-config": self.network_config,
+        }
+        return volume_of(LABEL, {**{name: text.encode() for name, text in texts.items()}, **self.files})
 
 
 def build_seed(

@@ -1,12 +1,13 @@
-"""What a sheet's version is made from, where that is no version: a copy of a disk becomes the temporary machine's."""
+"""What a sheet's version is made from, where that is no version: a copy of a disk, or a system that is installed."""
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
-from pydantic import Discriminator, Field, Tag, model_validator
+from pydantic import Discriminator, Field, Tag, field_validator, model_validator
 
 from bathotype.core.sheets.steps import Section
+from bathotype.core.units import bytes_of
 
 
 class CopiedBase(Section):
@@ -30,14 +31,59 @@ class CopiedBase(Section):
         return f"machine {self.machine}" if self.machine else f"disk {self.disk}"
 
 
+class InstalledBase(Section):
+    """A system that an installer lays down: a machine with a blank disk boots from the medium, and reads the answers."""
+
+    medium: str = Field(
+        description="A file of the payload: a disk or ISO image that a machine boots from as from a disk."
+    )
+    disk_size: str = Field(max_length=40, examples=["4GiB"], description="Size of the blank disk.")
+    answers: dict[Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,60}$")], str] = Field(
+        default={},
+        max_length=20,
+        description="Files of the answer volume by their names, and their names in the payload.",
+    )
+    volume: str = Field(
+        default="CIDATA",
+        pattern="^[A-Za-z0-9_-]{1,16}$",
+        description="The label by which the installer finds the answers.",
+    )
+    ready: Literal["off", "agent"] = Field(
+        default="off", description="How it is seen that the installer has ended: it shuts down, or its agent answers."
+    )
+    seconds: int = Field(default=3600, ge=10, le=14_400, description="How long that may take.")
+
+    @field_validator("disk_size")
+    @classmethod
+    def _size(cls, value: str) -> str:
+        if bytes_of(value) < 1 << 20 or bytes_of(value) % 512:
+            raise ValueError("give 1 MiB or more, in whole sectors of 512 bytes, such as 4GiB")
+        return value
+
+    @property
+    def disk_bytes(self) -> int:
+        """Size of the blank disk."""
+        return bytes_of(self.disk_size)
+
+    def __str__(self) -> str:
+        return f"medium {self.medium}"
+
+
 def _kind(value: Any) -> str:
-    return "copied" if isinstance(value, dict | CopiedBase) else "version"
+    if isinstance(value, dict):
+        return "installed" if "medium" in value else "copied"
+    return "installed" if isinstance(value, InstalledBase) else "copied" if isinstance(value, CopiedBase) else "version"
 
 
-#: A version's reference, or a disk to copy.
-SheetBase = Annotated[Annotated[str, Tag("version")] | Annotated[CopiedBase, Tag("copied")], Discriminator(_kind)]
+#: A version's reference, a disk to copy, or a system to install.
+SheetBase = Annotated[
+    Annotated[str, Tag("version")] | Annotated[CopiedBase, Tag("copied")] | Annotated[InstalledBase, Tag("installed")],
+    Discriminator(_kind),
+]
 
 
-def payload_of_base(base: str | CopiedBase) -> set[str]:
+def payload_of_base(base: str | CopiedBase | InstalledBase) -> set[str]:
     """The files of the payload that a base is made from."""
+    if isinstance(base, InstalledBase):
+        return {base.medium, *base.answers.values()}
     return {base.disk} if isinstance(base, CopiedBase) and base.disk is not None else set()

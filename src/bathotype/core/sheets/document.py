@@ -166,7 +166,11 @@ def fault_of(document: Document, error: Any) -> Fault:
     for at, part in enumerate(error["loc"]):
         if at == 2 and place[0] in _KINDS and isinstance(data, dict) and data.get(_KINDS[place[0]]) == part:
             continue
-        if place == ["base"] and part in ("version", "copied") and not (isinstance(data, dict) and part in data):
+        if (
+            place == ["base"]
+            and part in ("version", "copied", "installed")
+            and not (isinstance(data, dict) and part in data)
+        ):
             continue
         place.append(part)
         try:

@@ -17,7 +17,7 @@ from pydantic import BaseModel, ValidationError
 
 from bathotype.core.errors import Invalid
 from bathotype.core.lifecycle.references import parse_reference
-from bathotype.core.sheets.base import CopiedBase, payload_of_base
+from bathotype.core.sheets.base import CopiedBase, InstalledBase, payload_of_base
 from bathotype.core.sheets.document import Document, Fault, Place, fault_of, read_documents
 from bathotype.core.sheets.sheet import (
     KeptFile,
@@ -264,7 +264,7 @@ def _see_to(
     used = set(base)
     for name in base:
         if name not in payload:
-            faults.append(document.fault(("base", "disk"), f"There is no {name!r} in the payload."))
+            faults.append(document.fault(("base",), f"There is no {name!r} in the payload."))
     for number, step in enumerate(steps):
         place = ("steps", number)
         if step.id in seen:
@@ -325,7 +325,7 @@ class _Whole:
             self._faults.append(document.fault(("steps",), f"With its parts it has more than {_MOST_STEPS} steps."))
         self._preparation(document)
         if written.when is not None and written.when.after_base and not _moves(written.base):
-            what = "a copy" if isinstance(written.base, CopiedBase) else "one version"
+            what = "one version" if isinstance(written.base, str) else "no version"
             told = f"The base is {what}: name a line, or a mark, to run after a release."
             self._faults.append(document.fault(("when", "after_base"), told))
 
@@ -392,9 +392,9 @@ def _in_its_folder(about: PayloadFile, source: PartSource) -> PayloadFile:
     return PayloadFile(file=posixpath.join(posixpath.dirname(source.file), about.file))
 
 
-def _moves(base: str | CopiedBase) -> bool:
+def _moves(base: str | CopiedBase | InstalledBase) -> bool:
     """Whether a base can be another version later."""
-    return not isinstance(base, CopiedBase) and parse_reference(base).number is None
+    return isinstance(base, str) and parse_reference(base).number is None
 
 
 def applies(step: Step | Include, values: Mapping[str, Scalar]) -> bool:

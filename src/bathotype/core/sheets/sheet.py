@@ -23,7 +23,7 @@ from bathotype.core.hosts import is_secure
 from bathotype.core.lifecycle.purpose import Purpose
 from bathotype.core.lifecycle.references import check_name, parse_reference
 from bathotype.core.lifecycle.room import Room
-from bathotype.core.sheets.base import CopiedBase, SheetBase, payload_of_base
+from bathotype.core.sheets.base import CopiedBase, InstalledBase, SheetBase, payload_of_base
 from bathotype.core.sheets.schedule import When
 from bathotype.core.sheets.steps import PrepareSystem, Scalar, Section, Step, WrittenStep, secrets_of
 from bathotype.core.units import bytes_of
@@ -260,7 +260,7 @@ class _Whole(_Steps):
 
     sheet: str = Field(description="The sheet's name.")
     base: SheetBase = Field(
-        description="The version to start from: line, line@mark, line@1.4.0, or of another account; or a disk to copy."
+        description="The version to start from: line, line@mark, line@1.4.0, or of another account; a disk to copy; or a system to install."
     )
     machine: Machine = Machine()
     result: Result
@@ -273,8 +273,8 @@ class _Whole(_Steps):
 
     @field_validator("base")
     @classmethod
-    def _base(cls, value: str | CopiedBase) -> str | CopiedBase:
-        return value if isinstance(value, CopiedBase) else _checked(parse_reference, value)
+    def _base(cls, value: str | CopiedBase | InstalledBase) -> str | CopiedBase | InstalledBase:
+        return _checked(parse_reference, value) if isinstance(value, str) else value
 
 
 class WrittenSheet(_Whole):
@@ -306,6 +306,11 @@ class Sheet(_Whole):
         return self.base if isinstance(self.base, CopiedBase) else None
 
     @property
+    def installed(self) -> InstalledBase | None:
+        """The system that is installed first, where it starts from that."""
+        return self.base if isinstance(self.base, InstalledBase) else None
+
+    @property
     def goes_in(self) -> frozenset[str]:
         """The names of the files of the payload that go into the machine."""
         return frozenset(self.payload) - payload_of_base(self.base)
@@ -326,7 +331,7 @@ def _checked(check: Callable[..., object], *given: str) -> str:
 def repeated(sheet: Sheet, base: str) -> Sheet:
     """A sheet as it is for doing a run again: on the very version of then, and nothing is released by it."""
     result = sheet.result.model_copy(update={"release": False, "marks": [], "exports": [], "retire_on": None})
-    return sheet.model_copy(update={"base": sheet.copied or base, "result": result})
+    return sheet.model_copy(update={"base": base if isinstance(sheet.base, str) else sheet.base, "result": result})
 
 
 def schema(kind: Literal["sheet", "part"] = "sheet") -> dict[str, Any]:

@@ -58,17 +58,18 @@ class CopiedBase:
     save: Callable[[], None]
 
     @property
-    def _site(self) -> Site:
+    def site(self) -> Site:
+        """The site as the run's account sees it."""
         return self.context.site(self.region)
 
     # To scratch
 
     def bring_machine(self, machine: SiteMachine) -> None:
         """Copy the boot disk of a machine, which is frozen for a moment if it runs, and generalize the copy."""
-        context, site = self.context, self._site
+        context, site = self.context, self.site
         context.lock(f"machine {machine.id}", why="Waiting for a capture of this machine to end.")
         context.reader.start()
-        self._begin()
+        self.begin()
         found = inspect(
             context.reader, context.reach, context.account_name, machine, mode="live", profile=self.profile,
             tags=dict(self.tags), scratch_bytes=context.settings.scratch_bytes,
@@ -87,7 +88,7 @@ class CopiedBase:
 
     def bring_file(self, file: ImageFile) -> None:
         """Copy the disk in an image file, and generalize the copy."""
-        self._begin()
+        self.begin()
         file.unpack()
         with file.examined() as found:
             for warning in found.remarks.warnings:
@@ -100,11 +101,11 @@ class CopiedBase:
             file.bring(found)
         self._generalize(seen)
 
-    def _begin(self) -> None:
+    def begin(self) -> None:
         """Nothing of an attempt that was cut short is used: its base disk may be of another moment."""
         self.disk.site_disk = None
         self.save()
-        remove_tagged(self.context, self._site, self.region)
+        remove_tagged(self.context, self.site, self.region)
 
     def _generalize(self, seen: Look) -> None:
         context = self.context
@@ -126,7 +127,7 @@ class CopiedBase:
         """Write the copy to the site as a base disk, and read it back."""
         if self.disk.site_disk is not None:
             return False
-        context, site = self.context, self._site
+        context, site = self.context, self.site
         with open_copy(context) as image:
             used = look(context.reader, image).used
             made = site.create_disk(
@@ -146,7 +147,7 @@ class CopiedBase:
 
     def _must_equal(self, image: BlockSource, disk: str) -> None:
         manifest = chunks_of(image, look(self.context.reader, image).used)
-        with self._site.open_disk(disk) as written:
+        with self.site.open_disk(disk) as written:
             if wrong := compare(manifest, written):
                 raise Damaged(
                     f"The base disk differs in {plural(len(wrong), 'chunk')} after writing it.",
@@ -164,4 +165,4 @@ class CopiedBase:
         """Remove the base disk: no machine is made from it any more."""
         if self.disk.site_disk is not None:
             with suppress(NotFound):
-                self._site.delete_disk(self.disk.site_disk)
+                self.site.delete_disk(self.disk.site_disk)

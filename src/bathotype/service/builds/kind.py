@@ -30,6 +30,7 @@ from bathotype.core.units import iec
 from bathotype.service import lifecycle
 from bathotype.service.buckets import bucket_object
 from bathotype.service.builds.copied import CopiedBase, CopiedDisk
+from bathotype.service.builds.installing import Installing
 from bathotype.service.builds.payload import Payload, PayloadSource, need_uploads
 from bathotype.service.builds.stepping import Stepping, unbegun
 from bathotype.service.guests.building import BuildMachine
@@ -133,7 +134,7 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
     params_type, memo_type = BuildParams, BuildMemo
     steps = (
         Step("prechecks", "Check the base and the payload"),
-        Step("bring", "Copy and generalize the base", 4, restart_from="bring"),
+        Step("bring", "Copy or install the base", 4, restart_from="bring"),
         Step("base_disk", "Write and verify the base disk", 3, restart_from="bring"),
         Step("prepare", "Start the temporary machine", 3),
         Step("build", "Do the steps of the sheet", 8),
@@ -193,6 +194,14 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
             ready_seconds=wants.ready_seconds,
         )  # fmt: skip
 
+    @cached_property
+    def _installing(self) -> Installing:
+        wants, params = self._sheet.machine, self.params
+        assert self._sheet.installed is not None
+        return Installing(
+            self._copied, self._sheet.installed, self._payload, params.machine_size, wants.zone, wants.isolated,
+        )  # fmt: skip
+
     # Before a machine is made
 
     def prechecks(self) -> None:
@@ -219,7 +228,9 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         params, base = self.params, self._copied
         if params.base_id:
             return False
-        if params.base_machine:
+        if self._sheet.installed is not None:
+            self._installing.install()
+        elif params.base_machine:
             base.bring_machine(self.site.machine(params.base_machine))
         else:
             file, upload = params.payload[params.base_file], params.payload[params.base_file].upload
@@ -228,7 +239,8 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
                 ImageFile(self.context, params.region, upload or None, file.bucket or None, None, self._of_files)
             )
             self._payload.need_unchanged(params.base_file, self.memo.marks)
-        self.context.log(f"{params.base} is copied, {iec(self.memo.copied.bytes)}.")
+        what = "installed" if self._sheet.installed is not None else "copied"
+        self.context.log(f"{params.base} is {what}, {iec(self.memo.copied.bytes)}.")
         if not params.base_digest:
             with self.context.session() as session:
                 found = {"base_digest": self._base_digest}
@@ -259,7 +271,7 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         machine = self._temporary.make(self._seed_id, FirstBoot(), answers)
         self.memo.machine = machine.id
         self.save()
-        what = self.params.base if self.params.base_id else "the copy"
+        what = self.params.base if self.params.base_id else "what was brought"
         self.context.log(f"A temporary machine of {what} boots.")
         self._temporary.wait(machine.id, self._seed_id, named=answers is not None)
         self.context.log("Its first boot has finished.")
@@ -469,6 +481,8 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
 
     def clean_up(self, outcome: str) -> None:
         InsideClone.remove(self.context, self.site, self.params.region)
+        if self._sheet.installed is not None:
+            self._installing.remove()
         with self.context.session() as session:
             sealed = session.get(Version, self.params.version_id) is not None
         stays = None if sealed else self._keep(outcome)

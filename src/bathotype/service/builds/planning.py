@@ -91,8 +91,10 @@ def understand(
     checked = read_sheet(body.sheet, body.values)
     sheet = checked.need() if repeat is None else repeated(checked.need(), repeat.base)
     region = body.region or sheet.machine.region
-    if sheet.copied is not None:
-        region = region or ("" if sheet.copied.machine else _home(session, reach, caller, sheet))
+    if not isinstance(sheet.base, str):
+        region = region or (
+            "" if sheet.copied is not None and sheet.copied.machine else _home(session, reach, caller, sheet)
+        )
     elif region is None:
         base, shares = find_usable(session, caller, str(sheet.base))
         allowed = in_regions(shares) if shares is not None else None
@@ -176,12 +178,8 @@ def plan_build(
     blockers += _export_faults(reach, caller, sheet, base.version)
     earlier = _earlier(session, caller, sheet.sheet)
     effects = [
-        *(
-            [f"{base.name[:1].upper()}{base.name[1:]} is copied, and the copy generalized."]
-            if base.version is None
-            else []
-        ),
-        f"A temporary machine of {base.name if base.version else 'the copy'} runs in {asked.region} and is removed afterwards.",
+        *_brought(sheet),
+        f"A temporary machine of {base.name if base.version else 'it'} runs in {asked.region} and is removed afterwards.",
         *(f"{step.id}: {step.do}{f' ({step.why})' if step.why else ''}" for step in sheet.steps),
         f"{reference} is made of it, {'and released' if sheet.result.release else 'staged'}.",
         *(f"It is written to {one.to} as {one.format}." for one in sheet.result.exports),
@@ -206,8 +204,8 @@ def _base(
     session: Session, reach: Reach, caller: Principal, body: wire.BuildRequest, asked: Asked, *, lock: bool
 ) -> _Base:
     sheet, room = asked.sheet, asked.sheet.machine.room
-    if sheet.copied is not None:
-        return _copied_base(reach, caller, body, asked)
+    if not isinstance(sheet.base, str):
+        return _other_base(reach, caller, body, asked)
     version, shares = find_usable(session, caller, str(sheet.base), lock="share" if lock else None)
     machine = plan_launch(session, reach, caller, asked.launch, version, shares, asked.at_site)
     # An instance may have room that nothing uses; a version would keep it for ever.
@@ -218,24 +216,40 @@ def _base(
     )  # fmt: skip
 
 
-def _copied_base(reach: Reach, caller: Principal, body: wire.BuildRequest, asked: Asked) -> _Base:
-    """A disk that is copied.  What is on it is seen when the run has begun."""
+def _other_base(reach: Reach, caller: Principal, body: wire.BuildRequest, asked: Asked) -> _Base:
+    """A disk that is copied, or a system that is installed.  What is on it is seen when the run has begun."""
     sheet, limits, machine = asked.sheet, asked.at_site.limits, asked.machine
-    copied = sheet.copied
-    assert copied is not None
     size = sheet.machine.size or (machine.machine_size if machine is not None else "")
     blockers, warnings = [], []
     if limits is None:
         blockers.append(f"Region {asked.region} is out: {asked.at_site.out}")
     elif not size:
-        blockers.append(f"A disk has no size of machine: give machine.size, one of {', '.join(limits.machine_sizes)}.")
+        blockers.append(
+            f"This base has no size of machine: give machine.size, one of {', '.join(limits.machine_sizes)}."
+        )
     else:
         tags = {**reach.account_tags(caller.account), **asked.launch.tags}
         blockers += site_rules(limits, asked.launch, size, tags)
     if machine is not None:
         warnings.append(f"{machine.name} is copied as it is now: a later run may start from something else.")
-    digest = body.payload[copied.disk].sha256 if copied.disk in body.payload else ""
-    return _Base(str(copied), f"sha256:{digest}" if digest else "", size, None, blockers, warnings)
+    file = _file_of(sheet)
+    digest = body.payload[file].sha256 if file in body.payload else ""
+    return _Base(str(sheet.base), f"sha256:{digest}" if digest else "", size, None, blockers, warnings)
+
+
+def _brought(sheet: Sheet) -> list[str]:
+    """What is done first where the base is no version."""
+    if sheet.installed is not None:
+        return [f"A machine with a blank disk boots from {sheet.installed.medium}, which installs a system."]
+    name = str(sheet.base)
+    return [f"{name[:1].upper()}{name[1:]} is copied, and the copy generalized."] if sheet.copied is not None else []
+
+
+def _file_of(sheet: Sheet) -> str:
+    """The file of the payload that a base is, if it is one."""
+    if sheet.installed is not None:
+        return sheet.installed.medium
+    return (sheet.copied.disk or "") if sheet.copied is not None else ""
 
 
 def _number(body: wire.BuildRequest, sheet: Sheet) -> tuple[str | None, wire.Bump | None]:
@@ -336,7 +350,7 @@ def record_build(
         version_id=new_id("ve"),
         base_id=base.version.id if base.version is not None else "",
         base_machine=asked.machine.id if asked.machine is not None else "",
-        base_file=(sheet.copied.disk or "") if sheet.copied is not None else "",
+        base_file=_file_of(sheet),
         base=plan.base,
         base_digest=base.digest,
         machine_size=plan.machine_size,

@@ -253,10 +253,10 @@ def next_date(sheet: Sheet, after: datetime) -> datetime | None:
 
 
 def _base_now(session: Session, caller: Principal, sheet: Sheet) -> str | None:
-    if sheet.copied is not None:
+    if not isinstance(sheet.base, str):
         return None
     try:
-        return find_usable(session, caller, str(sheet.base))[0].id
+        return find_usable(session, caller, sheet.base)[0].id
     except BathotypeError:
         return None
 

@@ -237,6 +237,7 @@ class StandinSite:
         boot_disk: str,
         boot_bytes: int | None = None,
         data_disks: Sequence[str] = (),
+        medium: str | None = None,
         attach: Attach | None = None,
         isolated: bool = False,
         tags: dict[str, str],
@@ -251,6 +252,7 @@ class StandinSite:
             "boot_disk": boot_disk,
             "boot_bytes": boot_bytes,
             "data_disks": list(data_disks),
+            "medium": medium,
             "tags": tags,
             "client_key": key,
         }
