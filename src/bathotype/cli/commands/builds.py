@@ -49,7 +49,7 @@ def register(parsers: Subparsers) -> None:
     )  # fmt: skip
     sheet_arguments(parser)
     parser = command(
-        inner, "lock", _lock, "write size and SHA-256 of each file of a sheet's payload beside it",
+        inner, "lock", _lock, "write size and SHA-256 of each file of a sheet's payload beside it; files in buckets are read by the service",
         needs_client=False, examples="  bathotype sheets lock logging.yaml",
     )  # fmt: skip
     sheet_arguments(parser)

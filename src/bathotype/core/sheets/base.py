@@ -34,9 +34,7 @@ class CopiedBase(Section):
 class InstalledBase(Section):
     """A system that an installer lays down: a machine with a blank disk boots from the medium, and reads the answers."""
 
-    medium: str = Field(
-        description="A file of the payload: a disk or ISO image that a machine boots from as from a disk."
-    )
+    medium: str = Field(description="A file of the payload: an ISO 9660 image that a machine boots from.")
     disk_size: str = Field(max_length=40, examples=["4GiB"], description="Size of the blank disk.")
     answers: dict[Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,60}$")], str] = Field(
         default={},
