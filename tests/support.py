@@ -47,7 +47,7 @@ def damage_pack(store: Path, version_id: str) -> str:
     return pack
 
 
-def until(condition: Callable[[], Any], *, seconds: float = 40.0, pause: float = 0.05) -> Any:
+def until(condition: Callable[[], Any], *, seconds: float = 120.0, pause: float = 0.05) -> Any:
     """Wait for a condition and return what it returned; fail after ``seconds``."""
     deadline = time.monotonic() + seconds
     while time.monotonic() < deadline:

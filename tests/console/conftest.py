@@ -15,7 +15,7 @@ from bathotype.demo import life
 from tests.support import System, running_system
 
 AXE = Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js"
-expect.set_options(timeout=15_000)
+expect.set_options(timeout=60_000)  # real guests may run beside
 
 
 @pytest.fixture(scope="session")

@@ -153,7 +153,7 @@ def test_a_capture_waits_for_its_moment_and_can_be_cancelled_before(system: Syst
         waiting = client.capture(machine="gauge-seed-01", line="by-night", number="1.0.0", at=far)
         assert waiting.state == "queued" and waiting.start_at == far
         client.cancel(waiting.id)
-        until(lambda: client.operation(waiting.id).state == "cancelled", seconds=20)
+        until(lambda: client.operation(waiting.id).state == "cancelled", seconds=60)
         soon = datetime.now(UTC) + timedelta(seconds=4)
         operation = client.capture(machine="gauge-seed-01", line="by-night", number="1.0.0", at=soon)
         done = client.wait(operation.id)

@@ -67,4 +67,4 @@ def test_the_demo_starts_stops_and_starts_again(folder: Path) -> None:
         client.wait(client.verify("gauge-collector@1.0.0", "skerry-1").id)
     process.kill()  # with SIGKILL: the others must not outlive it
     process.wait()
-    until(lambda: _running(folder) == [], seconds=30)
+    until(lambda: _running(folder) == [], seconds=90)

@@ -120,7 +120,7 @@ def test_what_stands_in_an_imports_way_is_told_at_once(system: System, version: 
         line = {"line": "gauge-disks", "number": "9.0.0", "region": "skerry-1"}
         for url, told in (
             ("s3://halvane-images/in/none.vmdk", "There is no s3://halvane-images/in/none.vmdk"),
-            ("s3://another/x", "may not read bucket 'another'"),
+            ("s3://another/x", "may not read the bucket 'another'"),
         ):
             with pytest.raises(Refused, match=told):
                 client.import_image(url=url, **line)
@@ -134,7 +134,7 @@ def test_what_stands_in_an_imports_way_is_told_at_once(system: System, version: 
         assert {r.check for r in found.remarks if r.outcome == "obstacle"} == {"format", "number"}
     with system.client("harbour-watch") as stranger:
         stranger.create_line("quay")
-        with pytest.raises(Refused, match="may not read bucket"):
+        with pytest.raises(Refused, match="may not read the bucket"):
             stranger.import_image(url="s3://halvane-images/in/seed.qcow2", line="quay", number="1.0.0")
     done = cli("import", "/nowhere.img", "--line", "gauge-disks", "--number", "9.0.0")
     assert done.returncode == 2 and "is no file" in done.stderr

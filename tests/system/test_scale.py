@@ -80,7 +80,7 @@ def test_two_workers_share_the_work(system: System) -> None:
             os.kill(worker.process.pid, signal.SIGSTOP)
             started += [client.verify(reference, "skerry-1").id for _ in range(4)]
             # Stopped in a transaction, it holds locks until PostgreSQL ends its session.
-            until(lambda: client.operation(started[-1]).state == "succeeded", seconds=30)
+            until(lambda: client.operation(started[-1]).state == "succeeded", seconds=90)
             os.kill(worker.process.pid, signal.SIGCONT)
             for operation in started:
                 assert client.wait(operation).state == "succeeded"

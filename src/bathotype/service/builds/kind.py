@@ -11,7 +11,7 @@ from datetime import datetime, timedelta
 from functools import cached_property
 from typing import Any
 
-from pydantic import BaseModel
+from pydantic import BaseModel, Field
 from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
@@ -124,7 +124,7 @@ class BuildMemo(CaptureMemo):
     #: What marks the content of the payload's files in buckets, as it was compared with the lock.
     marks: dict[str, str] = {}
     #: The base, where that is no version.
-    copied: CopiedDisk = CopiedDisk()
+    copied: CopiedDisk = Field(default_factory=CopiedDisk)
 
 
 class Build(CaptureKind[BuildParams, BuildMemo]):
@@ -271,8 +271,8 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         machine = self._temporary.make(self._seed_id, FirstBoot(), answers)
         self.memo.machine = machine.id
         self.save()
-        what = self.params.base if self.params.base_id else "what was brought"
-        self.context.log(f"A temporary machine of {what} boots.")
+        of = f" of {self.params.base}" if self.params.base_id else ""
+        self.context.log(f"A temporary machine{of} boots.")
         self._temporary.wait(machine.id, self._seed_id, named=answers is not None)
         self.context.log("Its first boot has finished.")
         self._must_have_grown(machine.id)
