@@ -92,7 +92,7 @@ def test_a_sheet_becomes_a_released_version(system: System, base: str, sheet: Pa
         rounds = {line.partition(":")[0] for line in steps["updates"].changed}
         assert rounds == {"round 1", "round 2"}, "what is there only after the first round is updated too"
         assert steps["logger"].changed == ["libtide-wire2 2.4-1 (new)", "tide-logger 2.1.0-1 (new)"]
-        assert len(run.figures) > 10 and all(f.seconds > 0 and f.memory_used < f.memory for f in run.figures)
+        assert len(run.figures) >= 9 and all(f.seconds > 0 and f.memory_used < f.memory for f in run.figures)
         assert 0 < max(f.processor for f in run.figures) <= 1, "the machine was busy"
         assert sum(f.written * f.seconds for f in run.figures) > 96 * 1024, "and wrote what was downloaded"
         cleaned, used = steps["clean"].cleaned, steps["clean"].used
@@ -135,7 +135,7 @@ def test_a_sheet_becomes_a_released_version(system: System, base: str, sheet: Pa
         ("- {id: a, do: service, service: nosuch, enabled: true}", "Unit file nosuch.service does not exist"),
         ("- {id: a, do: add-user, user: b, groups: [nosuch]}", "There is no group nosuch"),
         ("- {id: a, do: run-program, argv: [nosuch]}", "Failed to execute child process"),
-        ("- {id: a, do: put-file, content: x, to: /etc/x, owner: nosuch}", "chown ended with exit code"),
+        ("- {id: a, do: put-file, content: x, to: /etc/x, owner: nosuch}", "/etc/x cannot be given to nosuch:root: "),
         ("- {id: a, do: wait-for, file: /etc/x, seconds: 2}", "It has not ended within 2 s"),
     ],
 )

@@ -33,6 +33,16 @@ _PAUSE = 1.0
 #: Of the output of one program, lines in the log; of a step's, characters that are kept.
 _LOGGED, _KEPT, _LONGEST = 40, 16_000, 400
 _MOST_CHANGES, _MOST_REASON = 2000, 2000
+#: Bytes of files that are not left in the machine's memory.
+_LARGE = 16 * 1024 * 1024
+#: Gives a file to its owner, and tells what it is then: one program to start instead of four.
+_SETTLE = """\
+set -e
+chown "$BATHOTYPE_OWNER" "$BATHOTYPE_PATH"
+chmod "$BATHOTYPE_MODE" "$BATHOTYPE_PATH"
+stat -c "%a %U %G" "$BATHOTYPE_PATH"
+sha256sum "$BATHOTYPE_PATH"
+"""
 
 
 @dataclass
@@ -62,6 +72,8 @@ class BuildMachine:
     log: Callable[[str], None]
     check: Callable[[], None]
     sampler: Sampler = field(default_factory=Sampler)
+    #: The machine's package manager, once a step has asked for it.
+    manager: Manager | None = None
 
     def do(self, step: kinds.Step) -> Done:
         """Do a step.  Raises `StepFailed` where it fails, or where its effect is not there afterwards."""
@@ -83,7 +95,8 @@ class BuildMachine:
             kinds.PrepareSystem: work.prepare,
         }
         try:
-            self._look()
+            if not self.sampler.has_just_looked:
+                self._look()
             doers[type(step)](step)
             if not isinstance(step, kinds.PrepareSystem):
                 self._look()
@@ -118,6 +131,13 @@ class _Work(GuestPrograms):
     def _meanwhile(self, agent: GuestAgent) -> None:
         super()._meanwhile(agent)
         self._around.sampler.look_in_time(agent)
+
+    @cached_property
+    def manager(self) -> Manager:
+        """The machine's package manager, which is asked for once a run."""
+        if self._around.manager is None:
+            self._around.manager = self.find_manager()
+        return self._around.manager
 
     # Programs
 
@@ -179,7 +199,7 @@ class _Work(GuestPrograms):
                 named = manager.read_installed(about.out.decode("utf-8", "replace"))
                 wanted += [Wanted(name, version) for name, version in named.items()]
             self._run([*manager.install_files, *places])
-            self.ask(["rm", "-f", *places])
+            self._drop(step.files, places)
         missing = unmet_packages(wanted, self._note_packages(before))
         if missing:
             raise StepFailed(f"The package manager ended well, but: {' '.join(missing)}", advice="See its output.")
@@ -260,17 +280,37 @@ class _Work(GuestPrograms):
 
     def _bring(self, name: str, path: str) -> str:
         """A file of the payload into the machine, compared there with what it was here."""
-        (source, sha256), sums = self._around.payload(name), hashlib.sha256()
-        self._write(path, self._pieces(source, sums))
-        if sums.hexdigest() != sha256:
-            raise StepFailed(f"{name} of the payload was changed meanwhile.", advice="Lock it anew, and run again.")
-        self._compare(path, sha256)
+        self._compare(path, self._send(name, path))
         return path
 
-    def _write(self, path: str, pieces: Iterator[bytes]) -> None:
-        self._run(["mkdir", "-p", posixpath.dirname(path)])
-        with self.agent() as agent:
-            agent.write_pieces(path, pieces)
+    def _send(self, name: str, path: str) -> str:
+        """A file of the payload into the machine; returns its SHA-256, which is that of the lock."""
+        (source, sha256), sums = self._around.payload(name), hashlib.sha256()
+
+        def pieces() -> Iterator[bytes]:
+            nonlocal sums
+            sums = hashlib.sha256()  # it may be begun a second time
+            return self._pieces(source, sums)
+
+        self._write(path, pieces)
+        if sums.hexdigest() != sha256:
+            raise StepFailed(f"{name} of the payload was changed meanwhile.", advice="Lock it anew, and run again.")
+        return sha256
+
+    def _write(self, path: str, pieces: Callable[[], Iterator[bytes]]) -> None:
+        """Write a file; its folder is made where it is missing.  Every program takes its time to start in a guest."""
+        try:
+            with self.agent() as agent:
+                agent.write_pieces(path, pieces())
+        except AgentRefused:
+            self._run(["mkdir", "-p", posixpath.dirname(path)])
+            with self.agent() as agent:
+                agent.write_pieces(path, pieces())
+
+    def _drop(self, names: Sequence[str], paths: Sequence[str]) -> None:
+        """Remove large files of the payload from the machine's memory; the others go with it."""
+        if sum(self._around.payload(name)[0].size for name in names) > _LARGE:
+            self.ask(["rm", "-f", *paths])
 
     def _compare(self, path: str, sha256: str) -> None:
         result = self.ask(["sha256sum", path])
@@ -279,16 +319,26 @@ class _Work(GuestPrograms):
 
     def put(self, step: kinds.PutFile) -> None:
         if step.payload is not None:
-            self._bring(step.payload, step.to)
+            sha256 = self._send(step.payload, step.to)
         else:
             data = (step.content or "").encode()
-            self._write(step.to, iter([data]))
-            self._compare(step.to, hashlib.sha256(data).hexdigest())
-        self._run(["chown", f"{step.owner}:{step.group}", step.to])
-        self._run(["chmod", step.mode, step.to])
-        seen = self.ask(["stat", "-c", "%a %U %G", step.to]).out.decode("utf-8", "replace").split()
-        if seen != [step.mode.lstrip("0") or "0", step.owner, step.group]:
-            raise StepFailed(f"{step.to} is {' '.join(seen)} and not {step.mode} {step.owner} {step.group}.")
+            self._write(step.to, lambda: iter([data]))
+            sha256 = hashlib.sha256(data).hexdigest()
+        wanted = {
+            "BATHOTYPE_PATH": step.to,
+            "BATHOTYPE_OWNER": f"{step.owner}:{step.group}",
+            "BATHOTYPE_MODE": step.mode,
+        }
+        result = self.ask(["/bin/sh", "-c", _SETTLE], environment=wanted)
+        if result.exit_code:
+            said = (result.err or result.out).decode("utf-8", "replace").strip().splitlines()
+            why = plain(said[-1])[:300].rstrip(".") if said else f"exit code {result.exit_code}"
+            raise StepFailed(f"{step.to} cannot be given to {step.owner}:{step.group}: {why}.")
+        facts, digest = [*result.out.decode("utf-8", "replace").splitlines(), "", ""][:2]
+        if digest.lstrip("\\").split(" ")[0] != sha256:
+            raise StepFailed(f"{step.to} does not hold what was put there.", advice="See whether the disk is full.")
+        if facts.split() != [step.mode.lstrip("0") or "0", step.owner, step.group]:
+            raise StepFailed(f"{step.to} is {facts} and not {step.mode} {step.owner} {step.group}.")
         self.done.changed.append(step.to)
 
     def unpack(self, step: kinds.Unpack) -> None:
@@ -297,16 +347,15 @@ class _Work(GuestPrograms):
         self._run(["tar", "-x", "-f", archive, "-C", step.to])
         self._run(["tar", "-d", "-f", archive, "-C", step.to])  # compares what is there with the archive
         listed = self.ask(["tar", "-t", "-f", archive]).out.decode("utf-8", "replace").splitlines()
-        self.ask(["rm", "-f", archive])
+        self._drop([step.payload], [archive])
         self.done.changed += [f"{step.to}/{plain(name)}" for name in listed]
 
     # Scripts and programs
 
     def script(self, step: kinds.RunScript) -> None:
         path = f"{_FOLDER}/{step.id}"
-        self._write(path, iter([step.script.encode()]))
+        self._write(path, lambda: iter([step.script.encode()]))
         self._run([step.interpreter, path], codes=step.exit_codes, environment=self._environment(step))
-        self.ask(["rm", "-f", path])
         self._need(step.makes)
 
     def program(self, step: kinds.RunProgram) -> None:

@@ -59,6 +59,10 @@ class GuestPrograms:
     @cached_property
     def manager(self) -> Manager:
         """Its package manager."""
+        return self.find_manager()
+
+    def find_manager(self) -> Manager:
+        """Ask which package manager it has.  Raises `StepFailed` where it has none that is known."""
         for manager in MANAGERS:
             try:
                 if self.ask(manager.probe).exit_code == 0:

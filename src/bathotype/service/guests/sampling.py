@@ -12,6 +12,7 @@ from bathotype.core.guest.figures import FILES, Counters, between, read_counters
 from bathotype.service.records.base import utcnow
 
 _MOST_TEXT = 256 * 1024
+_JUST = 1.0  # seconds
 #: Figures that are kept: of more every second one goes, and the pauses double.
 _MOST_KEPT = 600
 
@@ -24,6 +25,11 @@ class Sampler:
         self.figures: list[dict[str, Any]] = []
         self._pause, self._looked, self._able = pause, 0.0, True
         self._last: Counters | None = None
+
+    @property
+    def has_just_looked(self) -> bool:
+        """Whether another look would tell nothing more."""
+        return time.monotonic() - self._looked < _JUST
 
     def look_in_time(self, agent: GuestAgent) -> None:
         """Look if the pause is over."""
