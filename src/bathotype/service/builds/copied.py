@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import os
 from collections.abc import Callable, Iterator, Mapping
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any
 
@@ -16,8 +16,9 @@ from pydantic import BaseModel
 
 from bathotype.core.confined.asking import look
 from bathotype.core.confined.looking import Look
+from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import BlockSource
-from bathotype.core.errors import Damaged, NotFound, Refused, Unavailable
+from bathotype.core.errors import Damaged, Refused, Unavailable
 from bathotype.core.generalize.profile import Profile
 from bathotype.core.store.materialise import compare
 from bathotype.core.units import iec, plural
@@ -47,7 +48,7 @@ class CopiedDisk(BaseModel):
 
 
 @dataclass(frozen=True)
-class CopiedBase:
+class BaseCopy:
     """The copy of one run; ``save`` keeps ``disk`` with the run."""
 
     context: WorkContext
@@ -137,7 +138,7 @@ class CopiedBase:
             with site.open_disk(made, writable=True) as target:
                 copy_ranges(context, image, used, target, 0, used.total)
                 target.flush()
-            self._must_equal(image, made)
+            self._must_equal(image, used, made)
         site.seal(made)
         self.disk.site_disk = made
         self.save()
@@ -145,8 +146,8 @@ class CopiedBase:
         context.log(f"A base disk of {iec(used.total)} is written and verified.")
         return None
 
-    def _must_equal(self, image: BlockSource, disk: str) -> None:
-        manifest = chunks_of(image, look(self.context.reader, image).used)
+    def _must_equal(self, image: BlockSource, used: Ranges, disk: str) -> None:
+        manifest = chunks_of(image, used)
         with self.site.open_disk(disk) as written:
             if wrong := compare(manifest, written):
                 raise Damaged(
@@ -160,9 +161,3 @@ class CopiedBase:
         if self.disk.site_disk is None:
             raise Unavailable("The base disk of this run is not there.")
         yield self.disk
-
-    def remove(self) -> None:
-        """Remove the base disk: no machine is made from it any more."""
-        if self.disk.site_disk is not None:
-            with suppress(NotFound):
-                self.site.delete_disk(self.disk.site_disk)

@@ -16,7 +16,7 @@ from bathotype.core.errors import Damaged, NotFound, Unavailable
 from bathotype.core.firstboot.volume import volume_of
 from bathotype.core.sheets.base import InstalledBase
 from bathotype.core.units import iec
-from bathotype.service.builds.copied import CopiedBase
+from bathotype.service.builds.copied import BaseCopy
 from bathotype.service.builds.payload import Payload
 from bathotype.service.guests.frozen import snapshots
 from bathotype.service.guests.power import shut_down, wait_until_off
@@ -32,7 +32,7 @@ _MOST_ANSWERS = 2 * 1024 * 1024
 class Installing:
     """The installation of one run; what it makes is kept with ``base``."""
 
-    base: CopiedBase
+    base: BaseCopy
     wants: InstalledBase
     payload: Payload
     machine_size: str

@@ -29,7 +29,7 @@ from bathotype.core.signing.statement import digest_of
 from bathotype.core.units import iec
 from bathotype.service import lifecycle
 from bathotype.service.buckets import bucket_object
-from bathotype.service.builds.copied import CopiedBase, CopiedDisk
+from bathotype.service.builds.copied import BaseCopy, CopiedDisk
 from bathotype.service.builds.installing import Installing
 from bathotype.service.builds.payload import Payload, PayloadSource, need_uploads
 from bathotype.service.builds.stepping import Stepping, unbegun
@@ -180,9 +180,9 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         return profile_for(self._sheet.result.generalize)
 
     @cached_property
-    def _copied(self) -> CopiedBase:
+    def _copied(self) -> BaseCopy:
         params = self.params
-        return CopiedBase(
+        return BaseCopy(
             self.context, params.region, self._of_files, params.tags, self.memo.copied, self.save,
         )  # fmt: skip
 
