@@ -18,11 +18,12 @@ from bathotype.core.confined.asking import look
 from bathotype.core.confined.looking import Look
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import BlockSource
-from bathotype.core.errors import Damaged, Refused, Unavailable
+from bathotype.core.errors import Refused, Unavailable
 from bathotype.core.generalize.profile import Profile
 from bathotype.core.store.materialise import compare
 from bathotype.core.units import iec, plural
 from bathotype.service.guests.frozen import snapshot_of_boot
+from bathotype.service.kinds.basedisks import need_as_written
 from bathotype.service.kinds.generalizing import chunks_before, chunks_of, forget_before, generalize_copy
 from bathotype.service.kinds.imagefile import ImageFile
 from bathotype.service.kinds.scratch import bring, copy_ranges, drop_image, open_copy
@@ -149,11 +150,7 @@ class BaseCopy:
     def _must_equal(self, image: BlockSource, used: Ranges, disk: str) -> None:
         manifest = chunks_of(image, used)
         with self.site.open_disk(disk) as written:
-            if wrong := compare(manifest, written):
-                raise Damaged(
-                    f"The base disk differs in {plural(len(wrong), 'chunk')} after writing it.",
-                    advice="The site's storage does not keep what is written. Retry; if it comes back, check the site.",
-                )
+            need_as_written(compare(manifest, written))
 
     @contextmanager
     def chosen(self, zone: str | None) -> Iterator[CopiedDisk]:

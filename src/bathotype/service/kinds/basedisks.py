@@ -9,7 +9,7 @@ site itself, so that a grant that ended ends there too.
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 
 from sqlalchemy import Select, func, select, update
@@ -153,11 +153,7 @@ class BaseDisks:
             if error.code == "pack-damaged":
                 self._mark_damaged(error)
             raise
-        if wrong:
-            raise Damaged(
-                f"The base disk differs from the version in {plural(len(wrong), 'chunk')} after writing it.",
-                advice="The site's storage does not keep what is written. Retry; if it comes back, check the site.",
-            )
+        need_as_written(wrong)
 
     def _drop_unfinished(self) -> None:
         """Base disks of attempts that were cut short: we hold the lock, so nobody is writing them."""
@@ -232,6 +228,15 @@ class BaseDisks:
         with self._context.session() as session:
             session.execute(update(BaseDisk).where(BaseDisk.id == row.id).values(state="removed"))
         self._context.log("A base disk is gone from the site; retry to have it written again.", "warning")
+
+
+def need_as_written(wrong: Sequence[int]) -> None:
+    """Raise `Damaged` where a base disk differs from what was written to it, at these chunks."""
+    if wrong:
+        raise Damaged(
+            f"The base disk differs in {plural(len(wrong), 'chunk')} after writing it.",
+            advice="The site's storage does not keep what is written. Retry; if it comes back, check the site.",
+        )
 
 
 def remove_base_disk(context: WorkContext, row: BaseDisk) -> None:
