@@ -150,6 +150,8 @@ def test_a_system_is_installed_from_a_medium(system: System, line: str, tmp_path
         made, run = client.version(done["result"]["reference"]), client.build_run(done["id"])
         assert made.sizes.virtual == 512 << 20 and made.parent is None and made.state == "released"
         assert run.base == "medium medium" and run.base_digest == f"sha256:{run.payload['medium']}"
+        file.write_text(text(wanted.replace("512MiB", "900TiB"), payload))
+        assert "The blank disk would have 900.0 TiB; the site takes" in cli("build", str(file), "--plan").stderr
         # Without answers the installer waits for somebody; nothing of it stays.
         file.write_text(
             text(wanted.replace("answers.yaml: answers", "").replace("120", "15"), payload.partition(",")[0])

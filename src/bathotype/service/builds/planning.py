@@ -230,6 +230,9 @@ def _other_base(reach: Reach, caller: Principal, body: wire.BuildRequest, asked:
     else:
         tags = {**reach.account_tags(caller.account), **asked.launch.tags}
         blockers += site_rules(limits, asked.launch, size, tags)
+    if limits is not None and sheet.installed is not None and sheet.installed.disk_bytes > limits.largest_disk:
+        wanted, most = iec(sheet.installed.disk_bytes), iec(limits.largest_disk)
+        blockers.append(f"The blank disk would have {wanted}; the site takes {most} at most.")
     if machine is not None:
         warnings.append(f"{machine.name} is copied as it is now: a later run may start from something else.")
     file = _file_of(sheet)
