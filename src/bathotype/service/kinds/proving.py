@@ -129,8 +129,9 @@ def judge_all(
         return look_for_residue(context, site, machine, version_id, dict(tags), check)
 
     for number, check in enumerate([] if silent else told):
-        context.progress(number, len(checks))
+        context.progress(number, len(told))
         found.append(judge(site, machine, check, stop=context.check, residue=residue, boot_seconds=boot_seconds))
+        context.progress(number + 1, len(told))
     for one in found:
         seen = f" Seen: {one.evidence}" if one.evidence else ""
         context.log(f"{one.id}: {'passed' if one.passed else 'not so'}: {one.demands.rstrip('.')}.{seen}",
