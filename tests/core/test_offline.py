@@ -19,7 +19,7 @@ from bathotype.core.disk.ext4.edit.editor import Ext4Editor
 from bathotype.core.disk.ext4.edit.quota import Usage, read_file, written_file
 from bathotype.core.disk.ext4.filesystem import Ext4
 from bathotype.core.disk.nbd import NbdDisk
-from bathotype.core.disk.source import FileSource, Masked, open_file
+from bathotype.core.disk.source import BlockSource, FileSource, Masked, open_file
 from bathotype.core.disk.stretch import Stretch
 from bathotype.core.errors import BathotypeError, Damaged, Invalid, OutOfSpace
 from bathotype.core.generalize.apply import apply_plan
@@ -155,15 +155,21 @@ def let_a_journal_wait(image: Path) -> None:
     subprocess.run(tool, input=script, text=True, check=True, capture_output=True)
 
 
+def root_of(source: BlockSource) -> Ext4:
+    fs = GuestDisk.open(source).mounts[0].fs
+    assert isinstance(fs, Ext4)
+    return fs
+
+
 def test_a_journal_that_waits_is_replayed(tmp_path: Path) -> None:
     image = small_disk(tmp_path, {"a": b"1"})
     assert settled_anything(image) is False
     let_a_journal_wait(image)
     with open_file(image) as source:
-        assert GuestDisk.open(source).fs.needs_recovery
+        assert root_of(source).needs_recovery
     assert settled_anything(image) is True
     with open_file(image) as source:
-        assert not GuestDisk.open(source).fs.needs_recovery
+        assert not root_of(source).needs_recovery
 
 
 GREETING = b"NBDMAGICIHAVEOPT\x00\x03"

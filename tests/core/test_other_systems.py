@@ -14,12 +14,13 @@ import numpy as np
 import pytest
 
 from bathotype import demo
-from bathotype.core.disk.btrfs import Btrfs
+from bathotype.core.disk.btrfs.blocks import Btrfs
 from bathotype.core.disk.layout import read_layout, used_ranges
-from bathotype.core.disk.ntfs import Ntfs
+from bathotype.core.disk.ntfs.blocks import Ntfs
+from bathotype.core.disk.ntfs.files import NtfsFiles
 from bathotype.core.disk.overlay import Overlay
 from bathotype.core.disk.source import open_file
-from bathotype.core.disk.xfs import Xfs
+from bathotype.core.disk.xfs.blocks import Xfs
 from bathotype.core.errors import Damaged
 from bathotype.core.firstboot.seed import build_seed, unanswered
 from bathotype.core.firstboot.settings import first_boot_of
@@ -171,15 +172,12 @@ def test_single_files_of_ntfs_are_read_as_its_own_tools_read_them(folder: Path) 
         (folder / "f").write_bytes(chance.randbytes(size))
         sh(f"ntfscp -q {image} {folder}/f '{name}'")
     with open_file(image) as source:
-        fs = Ntfs(source)
+        fs = NtfsFiles(source)
         for name in names:
             held = subprocess.run(["ntfscat", image, name], capture_output=True, check=True).stdout
-            assert fs.read_file(f"/{name.upper()}", most=4_000_000) == held, name
-        assert (
-            fs.read_file("/large.bin", most=10)
-            == subprocess.run(["ntfscat", image, "large.bin"], capture_output=True, check=True).stdout[:10]
-        )
-        assert fs.read_file("/nosuch", most=10) is None and fs.read_file("/tiny.txt/below", most=10) is None
+            file = fs.find(f"/{name.upper()}")
+            assert file is not None and fs.read(file) == held, name
+        assert fs.find("/nosuch") is None and fs.find("/tiny.txt/below") is None
         marker = Marker(path="/tiny.txt", match="^state=prepared")
         assert marker_line(source, read_layout(source), marker) is None
     (folder / "f").write_bytes(b"first\r\nstate=prepared \x1b[31mon a day\r\n")
@@ -194,7 +192,9 @@ def test_single_files_of_ntfs_are_read_as_its_own_tools_read_them(folder: Path) 
             places = [chance.randrange(0x4000, 0x30000) for _ in range(chance.choice([1, 4, 30]))]
             hurt = Overlay(source, 512, none, none, pieces={at: chance.randbytes(1) for at in places})
             with contextlib.suppress(Damaged):
-                Ntfs(hurt).read_file("/block", most=100)
+                files = NtfsFiles(hurt)
+                for _, file in files.walk():
+                    files.read(file, most=100)
 
 
 @pytest.mark.parametrize("kind", ["xfs", "btrfs", "ntfs"])

@@ -146,7 +146,7 @@ def test_every_partition_is_read_generalized_and_scanned(scheme: str, tmp_path: 
         assert "/home/hidden-below-a-mount" not in disk.entries
         assert "/(below //home)/hidden-below-a-mount" in disk.entries, "who knows whether it is mounted"
         assert disk.read("/boot/vmlinuz") == b"kernel" * 1000
-        before = {(f.rule, f.path) for f in residue.scan(disk, identity, layout=disk.layout)}
+        before = {(f.rule, f.path) for f in residue.scan(disk, identity)}
         assert {
             ("private-key", "/home/mara/.ssh/id_ed25519"),
             ("private-key", "/tmp/session-key.pem"),
@@ -166,7 +166,7 @@ def test_every_partition_is_read_generalized_and_scanned(scheme: str, tmp_path: 
         ranges = capture_ranges(planned, disk)
         taken = tmp_path / "taken.raw"
         taken.write_bytes(Masked(source, ranges).read(0, source.size))
-        rest = [(f.rule, f.path) for f in residue.scan(disk, identity, layout=disk.layout)]
+        rest = [(f.rule, f.path) for f in residue.scan(disk, identity)]
     unknown = next(v for v in disk.layout.volumes if v.filesystem == "unknown")
     assert rest == [("not-scanned", f"partition {unknown.number} (unknown)")]
     e2fsck(taken)

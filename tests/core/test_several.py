@@ -144,7 +144,7 @@ def test_a_guest_on_several_disks_is_generalized_and_scanned_as_one(tmp_path: Pa
         gone = {"/home/mara/.ssh/id_ed25519", "/var/log/syslog", "/tmp/session-key.pem", "/home/mara/.bash_history"}
         assert gone <= set(planned.removed)
         apply_plan(planned, disk, copy)
-        assert residue.scan(GuestDisk.open(copy), identity, layout=disk.layout) == []
+        assert residue.scan(GuestDisk.open(copy), identity) == []
         taken = Masked(copy, capture_ranges(planned, GuestDisk.open(copy))).read(0, copy.size)
         assert KEY not in taken and ID.strip() not in taken and b"a copy" in taken
         for number, (window, volume) in enumerate((windows_of(copy)[v.disk], v) for v in disk.layout.volumes):

@@ -28,7 +28,7 @@ def main(argv: list[str]) -> None:
         corpus.keep(list(readers.READERS))
         return
     readers.fed(what, b"")
-    limits = [f"-max_total_time={number}", "-timeout=20", "-max_len=128", "-rss_limit_mb=2048", "-print_final_stats=1"]
+    limits = [f"-max_total_time={number}", "-timeout=20", "-max_len=128", "-rss_limit_mb=8192", "-print_final_stats=1"]
     atheris.Setup([argv[0], str(corpus.give(what)), *limits], lambda data: readers.fed(what, data))
     atheris.Fuzz()
 

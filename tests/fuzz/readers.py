@@ -14,16 +14,23 @@ import tempfile
 from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
+from unittest.mock import patch
 
 from bathotype.core.contents.inventory import read_contents
+from bathotype.core.disk.btrfs.blocks import Btrfs
+from bathotype.core.disk.btrfs.files import BtrfsFiles
+from bathotype.core.disk.diskfile import DiskFiles
 from bathotype.core.disk.ext4.filesystem import Ext4
 from bathotype.core.disk.ext4.journal import replayed
 from bathotype.core.disk.ext4.used import used
 from bathotype.core.disk.fat import Fat
 from bathotype.core.disk.layout import read_layout, settled, used_ranges
-from bathotype.core.disk.ntfs import Ntfs
+from bathotype.core.disk.ntfs.blocks import Ntfs
+from bathotype.core.disk.ntfs.files import NtfsFiles
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import BlockSource, check_read
+from bathotype.core.disk.xfs.blocks import Xfs
+from bathotype.core.disk.xfs.files import XfsFiles
 from bathotype.core.errors import BathotypeError
 from bathotype.core.generalize.plan import plan
 from bathotype.core.generalize.profile import builtin_profile, load_profile
@@ -153,6 +160,34 @@ def _ntfs() -> bytes:
 
 
 @functools.cache
+def _xfs(newest: bool) -> bytes:
+    rows = ["/", "1 1", "d--755 0 0", "link l--777 0 0 etc/hostname"]
+    rows += [f"{name.replace('/', '-')} ---644 0 0 t/{name}" for name in _FILES]
+    rows += ["d d--755 0 0", *(f"{'n' * 30}{number} ---644 0 0 t/etc/fstab" for number in range(100)), "$", "$"]
+    made = "mkfs.xfs -q --unsupported -d agcount=1"
+    return _made(
+        "cat >p <<'END'\n" + "\n".join(rows) + "\nEND", f"truncate -s 24M x && {made} -m crc={int(newest)} -p p x"
+    )
+
+
+@functools.cache
+def _btrfs() -> bytes:
+    return _made("truncate -s 16M x && mkfs.btrfs -q --mixed --rootdir t x")
+
+
+class _Right:
+    """A checksum that is right whatever it is of: else nothing behind it would be reached."""
+
+    def __call__(self, data: bytes) -> _Right:
+        return self
+
+    def __ne__(self, other: object) -> bool:
+        return False
+
+    __hash__ = None  # type: ignore[assignment]
+
+
+@functools.cache
 def _tar() -> bytes:
     out = io.BytesIO()
     with tarfile.open(fileobj=out, mode="w", format=tarfile.PAX_FORMAT) as archive:
@@ -176,7 +211,13 @@ def _read_ext4(source: BlockSource) -> None:
 
 def ext4(data: bytes) -> None:
     """Files and used blocks; with and without extents, inline data, checksums."""
-    kinds = ("^metadata_csum", "^metadata_csum,^64bit,^extents", "^metadata_csum,inline_data", "metadata_csum")
+    kinds = (
+        "^metadata_csum",
+        "^metadata_csum,^64bit,^extents",
+        "^metadata_csum,inline_data",
+        "metadata_csum",
+        "bigalloc,^metadata_csum",
+    )
     _read_ext4(patched(_ext4(kinds[data[0] % len(kinds)] if data else kinds[0]), data[1:]))
 
 
@@ -189,7 +230,7 @@ def disk(data: bytes) -> None:
     """A whole disk: tables, file systems, plan and scan."""
     source = settled(patched(_disk(), data))
     used_ranges(source, read_layout(source))
-    found = GuestDisk.open(source)
+    found = GuestDisk.seen(source)
     plan(builtin_profile("linux"), found, host_name="gauge-07")
     scan(found, SourceIdentity("gauge-07", "0" * 32))
     read_contents(found)
@@ -212,16 +253,42 @@ def fat(data: bytes) -> None:
             break
 
 
+def _read_all(fs: DiskFiles) -> None:
+    """Every file, as far as each can be read by itself."""
+    for number, (_, file) in enumerate(fs.walk()):
+        for read in (lambda file=file: fs.read(file, most=65536), lambda file=file: fs.attributes(file)):
+            with suppress(BathotypeError):
+                read()
+        if number > _MOST_PATHS:
+            break
+
+
 def ntfs(data: bytes) -> None:
-    """The bitmap of NTFS, and single files."""
-    fs = Ntfs(patched(_ntfs(), data))
-    for read in (
-        fs.used,
-        lambda: fs.read_file("/.bash_history", most=65536),
-        lambda: fs.read_file("/hostname", most=9),
-    ):
+    """NTFS: its bitmap, and its files."""
+    source = patched(_ntfs(), data)
+    with suppress(BathotypeError):
+        Ntfs(source).used()
+    _read_all(NtfsFiles(source))
+
+
+def xfs(data: bytes) -> None:
+    """XFS: its trees of free space, and its files; of versions 4 and 5."""
+    source = patched(_xfs(data[:1] < b"\x80"), data[1:])
+    with patch("bathotype.core.disk.xfs.blocks.crc32c", _Right()):
         with suppress(BathotypeError):
-            read()
+            Xfs(source).used()
+        _read_all(XfsFiles(source))
+
+
+def btrfs(data: bytes) -> None:
+    """btrfs: its tree of extents, and its files."""
+    source = patched(_btrfs(), data)
+    with patch.object(Btrfs, "_check_sum", lambda *_: None):
+        with suppress(BathotypeError):
+            Btrfs(source).used()
+        fs = BtrfsFiles(source)
+        for subvolume in list(fs.subvolumes.values())[:8]:
+            _read_all(fs.of(subvolume))
 
 
 def archive(data: bytes) -> None:
@@ -296,7 +363,7 @@ def formats(data: bytes) -> None:
 
 
 READERS: dict[str, Callable[[bytes], None]] = {
-    f.__name__: f for f in (ext4, journal, disk, tables, fat, ntfs, archive, agent, profile, sheet, formats)
+    f.__name__: f for f in (ext4, journal, disk, tables, fat, ntfs, xfs, btrfs, archive, agent, profile, sheet, formats)
 }
 
 

@@ -227,6 +227,7 @@ const formats: [string, string][] = [
   ["qcow2", "qcow2"],
   ["qcow2-zstd", "qcow2, compressed with zstd"],
   ["vhd", "VHD"],
+  ["vhdx", "VHDX"],
   ["vmdk", "VMDK"],
   ["ova", "OVA"],
 ];

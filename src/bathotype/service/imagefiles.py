@@ -118,7 +118,8 @@ def look_ahead(found: Examined, reader: ConfinedReader, form: str | None, profil
     """Try the import's profile and scan on the file as it lies there, where it is not too large for that."""
     if found.file is None or found.image is None or not found.importable:
         return
-    if not (found.image.look and found.image.look.has_root):
+    look = found.image.look
+    if look is None or not (look.has_root or (profile is None and any(v.read_alone for v in look.layout.volumes))):
         return
     if (found.used_bytes or 0) > _MOST_AHEAD:
         about = f"More than {iec(_MOST_AHEAD)} are in use: what a profile changes and leaves is seen in the import."

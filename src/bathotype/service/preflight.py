@@ -141,7 +141,6 @@ def inspect(
 def _own_tool(result: Preflight, reader: ConfinedReader, site: Site, tool: OwnTool, prepared: bool) -> None:
     """Whether the system's own tool has run, or can be run in a booted throwaway clone."""
     remarks = result.remarks
-    remarks.warn("file-system", f"What {tool.tool} leaves on the disk is not scanned: its files cannot be read here.")
     if result.mode == "live":
         if not _can_run(result, site):
             remarks.forbid(
@@ -355,6 +354,8 @@ def _root(result: Preflight, found: bool, profile: Profile | None) -> None:
             "file-system", "The operating system is on an ext4 file system that can be generalized offline."
         )
     elif result.mode == "as-is" or profile is None:
+        if result.layout is not None and any(volume.read_alone for volume in result.layout.volumes):
+            return  # it is scanned, as was said of the volume
         result.remarks.warn(
             "file-system", "No file system with an operating system can be read: its contents are not recorded."
         )

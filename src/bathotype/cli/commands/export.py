@@ -18,7 +18,15 @@ if TYPE_CHECKING:
     from bathotype.client import Client
 
 FORMATS = get_args(ExportFormat)
-_SUFFIXES = {".raw": "raw", ".img": "raw", ".qcow2": "qcow2", ".vhd": "vhd", ".vmdk": "vmdk", ".ova": "ova"}
+_SUFFIXES = {
+    ".raw": "raw",
+    ".img": "raw",
+    ".qcow2": "qcow2",
+    ".vhd": "vhd",
+    ".vhdx": "vhdx",
+    ".vmdk": "vmdk",
+    ".ova": "ova",
+}
 
 
 def register(parsers: Subparsers) -> None:

@@ -97,10 +97,12 @@ def _look(bench: Bench, question: FileQuestion) -> ImageLook:
 
 def _preview(bench: Bench, question: PreviewQuestion) -> Preview:
     look, view = look_at(open_image(bench.sources[0], question.form).disk, whole_blocks=False)
-    disk = GuestDisk.open(Masked(view, look.used))
+    masked = Masked(view, look.used)
+    seen = GuestDisk.seen(masked)
+    disk = seen if question.profile is None else GuestDisk.open(masked)
     identity = identity_of(disk, {})
     source = residue.SourceIdentity(identity["host_name"], identity["machine_id"])
-    found = residue.scan(disk, source, layout=look.layout, identity_kept=question.profile is None)
+    found = residue.scan(seen, source, identity_kept=question.profile is None)
     if question.profile is None:
         return Preview(Planned((), (), 0), tuple(found), read_contents(disk))
     planned = plan(question.profile, disk, host_name=identity["host_name"])

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import dataclass, replace
 
 from bathotype.core.confined.task import Bench, Task
 from bathotype.core.contents.inventory import Contents, read_contents
+from bathotype.core.disk.diskfile import Unreadable
 from bathotype.core.disk.layout import used_ranges
+from bathotype.core.errors import Damaged, Refused
 from bathotype.core.generalize import residue
 from bathotype.core.generalize.proof import Survey, survey
 from bathotype.core.guest.archive import TarTree
@@ -27,15 +30,23 @@ class Judged:
     """What was found."""
 
     findings: tuple[residue.Finding, ...]
-    contents: Contents
-    survey: Survey
+    #: None where nobody knows how to read them.
+    contents: Contents | None
+    survey: Survey | None
     #: Bytes of the disk that are in use; 0 where it is an archive.
     used_bytes: int = 0
 
 
 def _disk(bench: Bench, question: JudgeQuestion) -> Judged:
-    disk = GuestDisk.open(bench.sources[0])
-    findings = residue.scan(disk, question.source, layout=disk.layout, identity_kept=question.identity_kept)
+    disk = GuestDisk.seen(bench.sources[0])
+    try:
+        findings = residue.scan(disk, question.source, identity_kept=question.identity_kept)
+    except Damaged as error:
+        if disk.holds_system:
+            raise
+        raise Refused(error.message, advice=error.advice) from error  # data alone: captured as it is
+    if not disk.holds_system or disk.root.filesystem == "ntfs":  # what is counted and listed is what other systems have
+        return Judged(tuple(findings), None, None, _used(disk))
     contents = replace(read_contents(disk), root_bytes=disk.root.length, root_last=disk.root_is_last)
     return Judged(tuple(findings), contents, survey(disk, question.source.host_name), _used(disk))
 
@@ -65,12 +76,13 @@ class FileDigests:
 
 
 def _digests(bench: Bench, question: FilesQuestion) -> FileDigests:
-    disk = GuestDisk.open(bench.sources[0])
+    disk = GuestDisk.seen(bench.sources[0])
     found = {}
     for path in question.paths:
         node = disk.entries.get(path)
         if node is not None and node.is_file and node.size <= residue.MOST_FILE:
-            found[path] = digest(disk.content(path)).hex()
+            with suppress(Unreadable):
+                found[path] = digest(disk.content(path)).hex()
     return FileDigests(found)
 
 

@@ -12,6 +12,7 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 
 from bathotype.core.disk.ext4.filesystem import Ext4, Inode
+from bathotype.core.disk.ext4.readalone import CLUSTERED
 from bathotype.core.disk.fat import Fat
 from bathotype.core.disk.layout import Layout
 from bathotype.core.disk.source import BlockSource
@@ -93,7 +94,7 @@ def read_platform(source: BlockSource, layout: Layout) -> Platform:
                 if found:
                     boot.add("uefi")
                     architecture, signed = architecture or found, signed or with_signature
-            elif volume.filesystem == "ext4":
+            elif volume.filesystem in ("ext4", CLUSTERED):
                 fs = Ext4(window)
                 architecture = _elf(fs) or architecture
                 bound = bound or _bound(fs)

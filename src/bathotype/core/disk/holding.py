@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from datetime import UTC, datetime
 
+from bathotype.core.disk.ext4.readalone import CLUSTERED
 from bathotype.core.disk.ext4.superblock import Superblock
 from bathotype.core.disk.layout import Layout, Volume, used_ranges
 from bathotype.core.disk.several import begins
@@ -60,7 +61,7 @@ def holding(source: BlockSource, layout: Layout) -> tuple[Holding, ...]:
 
 def _held(source: BlockSource, volume: Volume) -> HeldVolume | None:
     mounted = written = ""
-    if volume.filesystem == "ext4":
+    if volume.filesystem in ("ext4", CLUSTERED):
         try:
             block = Superblock(volume.within(source))
         except Damaged:

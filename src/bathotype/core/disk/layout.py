@@ -11,13 +11,15 @@ from collections.abc import Callable, Iterator
 from contextlib import suppress
 from dataclasses import dataclass, replace
 
-from bathotype.core.disk.btrfs import Btrfs
+from bathotype.core.disk.btrfs.blocks import Btrfs
 from bathotype.core.disk.ext4.filesystem import Ext4
 from bathotype.core.disk.ext4.journal import replayed
+from bathotype.core.disk.ext4.readalone import CLUSTERED, Clustered
 from bathotype.core.disk.ext4.used import used
 from bathotype.core.disk.fat import Fat
 from bathotype.core.disk.lvm import LogicalVolume, read_group
-from bathotype.core.disk.ntfs import Ntfs
+from bathotype.core.disk.ntfs.blocks import Ntfs
+from bathotype.core.disk.otherfiles import Tree, tree_of_system
 from bathotype.core.disk.overlay import Overlay, Spliced
 from bathotype.core.disk.partition import Partition, PartitionTable, read_partition_table
 from bathotype.core.disk.ranges import Ranges
@@ -25,7 +27,7 @@ from bathotype.core.disk.several import Sizes, begins, disks_of, role_of, window
 from bathotype.core.disk.signatures import HEAD, signs_of, swap_end
 from bathotype.core.disk.source import BlockSource, Window
 from bathotype.core.disk.stretch import Stretch
-from bathotype.core.disk.xfs import Xfs
+from bathotype.core.disk.xfs.blocks import Xfs
 from bathotype.core.errors import Damaged
 from bathotype.core.units import iec
 
@@ -35,9 +37,14 @@ SWAP_HEADER = 4096
 _NOTABLE = 4 * 1024 * 1024
 
 
-#: File systems of which we know the blocks in use, and no more.
-_USED_ALONE: dict[str, Callable[[BlockSource], Xfs | Btrfs | Ntfs]] = {"xfs": Xfs, "btrfs": Btrfs, "ntfs": Ntfs}
-_BLOCKS_KNOWN = ("ext4", "fat", "lvm", *_USED_ALONE)
+#: File systems that are read, and never changed here.
+_READ_ALONE: dict[str, Callable[[BlockSource], Xfs | Btrfs | Ntfs | Clustered]] = {
+    "xfs": Xfs,
+    "btrfs": Btrfs,
+    "ntfs": Ntfs,
+    CLUSTERED: Clustered,
+}
+_BLOCKS_KNOWN = ("ext4", "fat", "lvm", *_READ_ALONE)
 
 
 @dataclass(frozen=True)
@@ -103,19 +110,23 @@ class Volume:
 
     @property
     def looked_into(self) -> bool:
-        """Whether its files can be generalized and scanned, or it has none."""
-        return self.understood and self.filesystem not in _USED_ALONE and not (self.filesystem == "lvm" and self.note)
+        """Whether its files can be scanned, or it has none."""
+        return self.understood and not (self.filesystem == "lvm" and self.note)
+
+    @property
+    def read_alone(self) -> bool:
+        """Whether its files can be scanned, and not changed."""
+        return self.looked_into and self.filesystem in _READ_ALONE
 
     @property
     def caution(self) -> str:
         """What somebody should know of how it is captured; empty where there is nothing."""
+        if self.read_alone:
+            return f"The files of {self.name} ({self.filesystem}) are scanned; offline they cannot be changed."
         if self.looked_into:
             return ""
         if self.filesystem == "lvm" and self.understood:
             return f"{self.title} (lvm): {self.note}"
-        if self.understood:
-            kept = f"Of {self.name} ({self.filesystem}) the blocks in use are captured"
-            return f"{kept}; its files cannot be generalized offline or scanned."
         return f"{self.title} ({self.filesystem}) is captured whole, also its free space. {self.note}".strip()
 
 
@@ -135,8 +146,8 @@ class Layout:
     disks: Sizes = ()
 
     def root(self, source: BlockSource) -> Volume | None:
-        """The volume that holds the operating system: an ext4 one with ``/etc``; of several the largest, and one on the
-        boot disk before others."""
+        """The volume that holds the operating system, where its files can be changed: an ext4 one with ``/etc``; of several
+        the largest, and one on the boot disk before others."""
         found = []
         for volume in self.volumes:
             if volume.filesystem == "ext4":
@@ -144,6 +155,16 @@ class Layout:
                 if etc is not None and etc.is_dir:
                     found.append(volume)
         return max(found, key=lambda v: (v.disk == 0, v.length), default=None)
+
+    def read_alone(self, source: BlockSource) -> tuple[Volume, Tree] | None:
+        """The same where its files can only be read: the volume, and its tree of files.  What cannot be read holds none."""
+        found = []
+        for volume in self.volumes:
+            if volume.read_alone:
+                with suppress(Damaged):
+                    if (tree := tree_of_system(volume.filesystem, volume.within(source))) is not None:
+                        found.append((volume, tree))
+        return max(found, key=lambda pair: (pair[0].disk == 0, pair[0].length), default=None)
 
 
 @dataclass(frozen=True)
@@ -305,11 +326,15 @@ def _volume(source: BlockSource, partition: Partition, logical: LogicalVolume | 
             uuid, label = fs.uuid, fs.label
             if isinstance(fs, Ext4) and not whole and (why := _waits(fs)):
                 whole, note = True, why
+            if isinstance(fs, Ext4) and fs.cluster > 1:
+                filesystem = CLUSTERED
         except Damaged as error:
             filesystem, note = f"{filesystem}-unreadable", error.message
-    elif filesystem in _USED_ALONE and not whole:
+    elif filesystem in _READ_ALONE and not whole:
         try:
-            _USED_ALONE[filesystem](window).used()
+            other = _READ_ALONE[filesystem](window)
+            uuid, label = other.uuid, other.label
+            other.used()
         except Damaged as error:
             whole, note = True, error.message
     return Volume(
@@ -366,8 +391,8 @@ def _used(window: BlockSource, volume: Volume, whole_blocks: bool) -> Ranges:
         elif volume.filesystem == "fat":
             fat = Fat(window)
             taken, end = fat.used(), fat.clusters_end
-        elif volume.filesystem in _USED_ALONE:
-            other = _USED_ALONE[volume.filesystem](window)
+        elif volume.filesystem in _READ_ALONE:
+            other = _READ_ALONE[volume.filesystem](window)
             taken, end = other.used(), other.end
         elif volume.filesystem == "swap":
             taken, end = Ranges.of([(0, SWAP_HEADER)]), swap_end(window.read(0, SWAP_HEADER), window.size)

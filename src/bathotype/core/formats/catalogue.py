@@ -15,6 +15,7 @@ from bathotype.core.formats import ovf, qcow2, vdi, vhd, vhdx, vmdk
 from bathotype.core.formats.laidout import LaidOutFile, Progress, Whole
 from bathotype.core.formats.packing import Measured, Packing, StoredFrames, deflated
 from bathotype.core.formats.qcow2layout import qcow2_compressed_layout, qcow2_layout
+from bathotype.core.formats.vhdxlayout import vhdx_layout
 from bathotype.core.store.chunks import compress
 from bathotype.core.store.materialise import StoredDisk
 
@@ -37,6 +38,7 @@ FORMATS = {
         Format("qcow2-zstd", ".qcow2", "the same with compressed clusters: the version's own frames"),
         Format("vhd", ".vhd", "dynamic VHD"),
         Format("vhd-fixed", ".vhd", "fixed VHD: the disk's bytes and a footer"),
+        Format("vhdx", ".vhdx", "dynamic VHDX, version 1"),
         Format("vmdk", ".vmdk", "sparse VMDK in one file"),
         Format("vmdk-stream", ".vmdk", "stream-optimised VMDK, compressed", recompresses=True),
         Format("ova", ".ova", "OVA archive: descriptor, stream-optimised VMDK, manifest", recompresses=True),
@@ -79,6 +81,8 @@ def lay_out(
         return vhd.vhd_dynamic_layout(disk, identity)
     if form == "vhd-fixed":
         return vhd.vhd_fixed_layout(disk, identity)
+    if form == "vhdx":
+        return vhdx_layout(disk, identity)
     if form == "vmdk":
         return vmdk.vmdk_layout(disk, identity, name=f"{appliance.name}.vmdk")
     if form == "ova":
@@ -114,7 +118,7 @@ class OpenedImage:
 
 
 #: What can be read besides, with the usual suffix and what it is.
-READ_ONLY = {"vhdx": (".vhdx", "VHDX, version 1"), "vdi": (".vdi", "VDI, dynamic or fixed")}
+READ_ONLY = {"vdi": (".vdi", "VDI, dynamic or fixed")}
 _KINDS = ("raw", "qcow2", "vhd", "vhdx", "vdi", "vmdk", "ova")
 
 

@@ -2,4 +2,4 @@
 
 from typing import Literal
 
-ExportFormat = Literal["raw", "qcow2", "qcow2-zstd", "vhd", "vhd-fixed", "vmdk", "vmdk-stream", "ova"]
+ExportFormat = Literal["raw", "qcow2", "qcow2-zstd", "vhd", "vhd-fixed", "vhdx", "vmdk", "vmdk-stream", "ova"]

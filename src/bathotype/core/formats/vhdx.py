@@ -14,16 +14,16 @@ from bathotype.core.formats.blockmap import BlockMap
 
 MAGIC = b"vhdxfile"
 _KIB, _MIB = 1024, 1024 * 1024
-_BAT = UUID("2dc27766-f623-4200-9d64-115e9bfd4a08").bytes_le
-_METADATA = UUID("8b7ca206-4790-4b9a-b8fe-575f050f886e").bytes_le
-_FILE_PARAMETERS = UUID("caa16737-fa36-4d43-b3b6-33f0aa44e76b").bytes_le
-_DISK_SIZE = UUID("2fa54224-cd1b-4876-b211-5dbed83bf4b8").bytes_le
-_SECTOR_SIZE = UUID("8141bf1d-a96f-4709-ba47-f233a8faab5f").bytes_le
-_KNOWN_ITEMS = {
-    _FILE_PARAMETERS, _DISK_SIZE, _SECTOR_SIZE,
-    UUID("cda348c7-445d-4471-9cc9-e9885251c556").bytes_le,  # physical sector size
-    UUID("beca12ab-b2e6-4523-93ef-c309e000c746").bytes_le,  # page 83 data
-}  # fmt: skip
+#: Names of regions of the file, and of items of its metadata.
+BAT = UUID("2dc27766-f623-4200-9d64-115e9bfd4a08").bytes_le
+METADATA = UUID("8b7ca206-4790-4b9a-b8fe-575f050f886e").bytes_le
+FILE_PARAMETERS = UUID("caa16737-fa36-4d43-b3b6-33f0aa44e76b").bytes_le
+DISK_SIZE = UUID("2fa54224-cd1b-4876-b211-5dbed83bf4b8").bytes_le
+SECTOR_SIZE = UUID("8141bf1d-a96f-4709-ba47-f233a8faab5f").bytes_le
+PHYSICAL_SECTOR_SIZE = UUID("cda348c7-445d-4471-9cc9-e9885251c556").bytes_le
+#: The specification's "page 83 data", by which systems tell one disk from another.
+DISK_ID = UUID("beca12ab-b2e6-4523-93ef-c309e000c746").bytes_le
+_KNOWN_ITEMS = {FILE_PARAMETERS, DISK_SIZE, SECTOR_SIZE, PHYSICAL_SECTOR_SIZE, DISK_ID}
 _REQUIRED = 4
 _PRESENT, _PARTLY_PRESENT = 6, 7
 _MOST_ENTRIES = 1 << 23
@@ -35,9 +35,9 @@ def open_vhdx(file: ByteSource) -> BlockMap:
         raise Damaged("The VHDX is cut short.")
     _check_header(file)
     regions = _regions(file)
-    items = _metadata(file, *regions[_METADATA])
-    block, flags = struct.unpack_from("<II", items[_FILE_PARAMETERS])
-    size, sector = struct.unpack_from("<Q", items[_DISK_SIZE])[0], struct.unpack_from("<I", items[_SECTOR_SIZE])[0]
+    items = _metadata(file, *regions[METADATA])
+    block, flags = struct.unpack_from("<II", items[FILE_PARAMETERS])
+    size, sector = struct.unpack_from("<Q", items[DISK_SIZE])[0], struct.unpack_from("<I", items[SECTOR_SIZE])[0]
     if flags & 2:
         raise Refused(
             "The VHDX holds only what changed since another disk, its parent.",
@@ -46,7 +46,7 @@ def open_vhdx(file: ByteSource) -> BlockMap:
     if sector not in (512, 4096) or not _MIB <= block <= 256 * _MIB or block & (block - 1) or not size:
         raise Damaged("The VHDX's metadata contradict themselves.")
     count, ratio = -(-size // block), (1 << 23) * sector // block
-    at, length = regions[_BAT]
+    at, length = regions[BAT]
     entries = count + (count - 1) // ratio
     if entries > _MOST_ENTRIES or entries * 8 > length:
         raise Damaged("The VHDX's allocation table is too short for its disk.")
@@ -96,7 +96,7 @@ def _regions(file: ByteSource) -> dict[bytes, tuple[int, int]]:
     found = {}
     for number in range(min(struct.unpack_from("<I", table, 8)[0], 2047)):
         name, at, length, required = struct.unpack_from("<16sQII", table, 16 + 32 * number)
-        if name not in (_BAT, _METADATA):
+        if name not in (BAT, METADATA):
             if required:
                 raise Refused("The VHDX has a region that is not known.")
             continue
@@ -123,7 +123,7 @@ def _metadata(file: ByteSource, at: int, length: int) -> dict[bytes, bytes]:
         if offset + size > length or size > _MIB:
             raise Damaged("The VHDX's metadata are outside their region.")
         found[name] = file.read(at + offset, size)
-    for name, least in ((_FILE_PARAMETERS, 8), (_DISK_SIZE, 8), (_SECTOR_SIZE, 4)):
+    for name, least in ((FILE_PARAMETERS, 8), (DISK_SIZE, 8), (SECTOR_SIZE, 4)):
         if len(found.get(name, b"")) < least:
             raise Damaged("The VHDX's metadata are not whole.")
     return found

@@ -11,7 +11,8 @@ from bathotype.core.disk.fatedit import blanking, emptying, removal
 from bathotype.core.disk.source import FileSource
 from bathotype.core.errors import Refused
 from bathotype.core.generalize.plan import Plan
-from bathotype.core.guest.files import GuestDisk, Mount
+from bathotype.core.guest.files import GuestDisk
+from bathotype.core.guest.mounts import Mount
 from bathotype.core.guest.offline import Tool, check
 
 
@@ -32,7 +33,7 @@ def apply_plan(result: Plan, disk: GuestDisk, image: FileSource, *, judge: Tool 
         if isinstance(mount.fs, Ext4):
             _edit_ext4(result, disk, mount, gone, folders, written[mount.point], image)
             judge(image, mount.volume.stretch)
-        else:
+        elif isinstance(mount.fs, Fat):
             _edit_fat(result, disk, mount, [*gone, *folders], written[mount.point], image)
 
 

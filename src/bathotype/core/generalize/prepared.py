@@ -8,7 +8,7 @@ from html import escape
 
 from bathotype.core.disk.ext4.filesystem import Ext4
 from bathotype.core.disk.layout import Layout
-from bathotype.core.disk.ntfs import Ntfs
+from bathotype.core.disk.ntfs.files import NtfsFiles
 from bathotype.core.disk.source import BlockSource
 from bathotype.core.errors import Damaged
 from bathotype.core.expressions import for_text, searched
@@ -39,7 +39,9 @@ def marker_line(source: BlockSource, layout: Layout, marker: Marker) -> str | No
 
 def _read(window: BlockSource, filesystem: str, path: str) -> bytes | None:
     if filesystem == "ntfs":
-        return Ntfs(window).read_file(path, most=_MOST_MARKER)
+        files = NtfsFiles(window)
+        file = files.find(path)
+        return files.read(file, most=_MOST_MARKER) if file is not None and file.is_file else None
     if filesystem == "ext4":
         fs = Ext4(window)
         inode = fs.lookup(path)

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator
 
-from bathotype.core.disk import btrfsremains, fatedit
+from bathotype.core.disk import fatedit
+from bathotype.core.disk.btrfs import remains as btrfsremains
 from bathotype.core.disk.ext4 import remains as ext4remains
 from bathotype.core.disk.ext4.filesystem import Ext4
 from bathotype.core.disk.fat import Fat

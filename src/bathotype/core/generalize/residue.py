@@ -13,7 +13,7 @@ from dataclasses import dataclass
 from itertools import islice
 from typing import Any, NamedTuple
 
-from bathotype.core.disk.layout import Layout
+from bathotype.core.disk.diskfile import Unreadable
 from bathotype.core.generalize.hints import HintedRules, Words
 from bathotype.core.generalize.residuerules import (
     ASSIGNED_WHERE,
@@ -37,6 +37,7 @@ from bathotype.core.guest.node import Node
 from bathotype.core.guest.patterns import Names, matcher
 from bathotype.core.guest.tree import FileTree
 from bathotype.core.store.chunks import digest
+from bathotype.core.units import plural
 
 _MIB = 1024 * 1024
 #: Bounds, in bytes: of each file whatever others take, of a file, and of what all files have beyond the first of these.
@@ -79,12 +80,8 @@ class Finding:
     advice: str
 
 
-def scan(
-    disk: FileTree, source: SourceIdentity, *, layout: Layout | None = None, identity_kept: bool = False
-) -> list[Finding]:
-    """Every finding in a guest's files, most severe first.
-
-    With ``layout``, partitions whose files the tree cannot show are findings too.
+def scan(disk: FileTree, source: SourceIdentity, *, identity_kept: bool = False) -> list[Finding]:
+    """Every finding in a guest's files, most severe first; what the tree does not show is one too.
 
     ``identity_kept`` marks a capture as it is: its identity is then reported with severity ``low``, since
     keeping it was asked for; credentials stay what they are.
@@ -92,10 +89,15 @@ def scan(
     found: dict[str, Finding] = {}
     counts: dict[str, int] = {}
     look, shipped = _Look(disk, source), Shipped(disk)
+    unreadable_files: list[tuple[str, str]] = []
     for path, inode in disk.entries.items():
-        hits = list(look.at(path, inode))
-        if hits and path in shipped:
-            continue  # what a package ships is no secret
+        try:
+            hits = list(look.at(path, inode))
+            if hits and path in shipped:
+                continue  # what a package ships is no secret
+        except Unreadable as error:
+            unreadable_files.append((path, error.message))
+            continue
         for hit in hits:
             counts[hit.rule] = counts.get(hit.rule, 0) + 1
             if counts[hit.rule] > _MOST_PER_RULE:
@@ -117,12 +119,23 @@ def scan(
                 rule, "medium", "", 0, f"{count - _MOST_PER_RULE} more", "Mend the first ones, then look again."
             )
             found[more.id] = more
-    for volume in layout.volumes if layout is not None else ():
-        if not volume.looked_into:
-            what = f"{volume.name} ({volume.filesystem})"
-            detail = "captured, but its files were neither generalized nor scanned"
-            finding = _finding("not-scanned", "high", what, 0, detail, "Accept it if you know what it contains.")
+    for lack in disk.lacks():
+        if not lack.scanned:
+            why = f": {lack.why}" if lack.why else ""
+            detail = f"captured, but its files were neither generalized nor scanned{why}"
+            finding = _finding("not-scanned", "high", lack.what, 0, detail, "Accept it if you know what it contains.")
             found[finding.id] = finding
+        elif not identity_kept:
+            detail = "its files were scanned; no step of the profile has changed them"
+            finding = _finding(
+                "not-generalized", "low", lack.what, 0, detail, "Clean them in the machine, or accept it."
+            )
+            found[finding.id] = finding
+    if unreadable_files:
+        path, why = unreadable_files[0]
+        detail = f"{plural(len(unreadable_files), 'file')}, the first is {path}: {why}"
+        finding = _finding("not-scanned", "medium", "(files)", 0, detail, "Accept it if you know what they hold.")
+        found[finding.id] = finding
     order = {"high": 0, "medium": 1, "low": 2}
     return sorted(found.values(), key=lambda f: (order[f.severity], f.rule, f.path, f.line))
 

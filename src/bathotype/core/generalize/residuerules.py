@@ -59,7 +59,9 @@ PATH_RULES = (
         "Empty it: add an `empty` step for it to the profile.",
         lambda data: for_bytes(rb"\s*[0-9a-f]{32}").match(data) is not None,
     ),
-    PathRule("ssh-host-key", "high", ("/etc/ssh/ssh_host_*_key",), "Remove it: first boot makes a new one."),
+    PathRule(
+        "ssh-host-key", "high", ("/{etc,ProgramData}/ssh/ssh_host_*_key",), "Remove it: first boot makes a new one."
+    ),
     PathRule("dhcp-lease", "medium", ("/var/lib/dhcp/*.leases", "/var/lib/NetworkManager/*.lease"), "Remove it."),
     PathRule("random-seed", "medium", ("/var/lib/systemd/random-seed",), "Remove it."),
     PathRule(
@@ -68,11 +70,16 @@ PATH_RULES = (
         ("/var/lib/cloud/instances/*/user-data.txt", "/var/lib/cloud/data/instance-id"),
         "Remove /var/lib/cloud, or first boot will not run on instances.",
     ),
-    PathRule("history", "medium", ("/{root,home/*}/.*_history",), "Remove it: histories often hold credentials."),
+    PathRule(
+        "history",
+        "medium",
+        ("/{root,home/*}/.*_history", "/Users/*/AppData/**/ConsoleHost_history.txt"),
+        "Remove it: histories often hold credentials.",
+    ),
     PathRule(
         "authorized-keys",
         "medium",
-        ("/{root,home/*}/.ssh/authorized_keys*",),
+        ("/{root,home/*,Users/*}/.ssh/authorized_keys*", "/ProgramData/ssh/administrators_authorized_keys"),
         "Remove it, or accept it if these people shall reach every instance.",
         lambda data: for_bytes(rb"(?m)^[ \t]*(?:[^#\s]\S*)?(?:ssh-|ecdsa-|sk-)").search(data) is not None,
     ),
@@ -87,7 +94,8 @@ PATH_RULES = (
         "stored-password",
         "high",
         (
-            "/{root,home/*}/.{netrc,pgpass,git-credentials}",
+            "/{root,home/*,Users/*}/.{netrc,pgpass,git-credentials}",
+            "/Users/*/_netrc",
             "/{root,home/*}/.my.cnf",
             "/{root,home/*}/.mylogin.cnf",
             "/{root,home/*}/.config/git/credentials",
@@ -339,6 +347,8 @@ ASSIGNED_WHERE = matcher(
         "/home/**",
         "/opt/**",
         "/srv/**",
+        "/Users/**",
+        "/ProgramData/**",
         "/var/lib/*/*.{conf,env,ini,json,yaml,yml,toml}",
         "/var/www/**",
         "/usr/local/etc/**",

@@ -30,7 +30,7 @@ class Shipped:
         found: dict[str, str] = {}
         for path in self._tree.entries:
             if path.startswith("/var/lib/dpkg/info/") and path.endswith(".md5sums"):
-                text = self._tree.content(path, most=_MOST_FILE).decode("utf-8", "surrogateescape")
+                text = (self._tree.read(path, most=_MOST_FILE) or b"").decode("utf-8", "surrogateescape")
                 found.update((f"/{name}", digest) for digest, name in _LINE.findall(text))
         status = self._tree.read("/var/lib/dpkg/status", most=_MOST_FILE) or b""
         found.update(_CONFFILE.findall(status.decode("utf-8", "surrogateescape")))

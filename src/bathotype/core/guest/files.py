@@ -1,4 +1,4 @@
-"""The files of a disk that is not running, as one tree: every ext4 and FAT partition where fstab(5) mounts it."""
+"""The files of a disk that is not running, as one tree: every volume where fstab(5) mounts it."""
 
 from __future__ import annotations
 
@@ -7,15 +7,18 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
 
+from bathotype.core.disk.diskfile import DiskFile
 from bathotype.core.disk.ext4.filesystem import Ext4, Inode
-from bathotype.core.disk.fat import Fat, FatFile
+from bathotype.core.disk.fat import FatFile
 from bathotype.core.disk.layout import SWAP_HEADER, Layout, Volume, read_layout
+from bathotype.core.disk.otherfiles import Tree, trees
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.signatures import swap_end
 from bathotype.core.disk.source import BlockSource
-from bathotype.core.errors import Refused
+from bathotype.core.errors import Damaged, Refused
 from bathotype.core.guest.aliases import Alias
-from bathotype.core.guest.tree import FileTree, SwapArea
+from bathotype.core.guest.mounts import Mount, fstab, own_name, placed_trees, plain_files
+from bathotype.core.guest.tree import FileTree, Lack, SwapArea
 
 #: Before the paths of files over which another volume is mounted.  The mount's own "/" follows, and no real path has two.
 _BELOW = "/(below /"
@@ -39,40 +42,64 @@ def _device(spec: str) -> tuple[int, int] | None:
     return None
 
 
-@dataclass(frozen=True)
-class Mount:
-    """A volume's file system and the folder where its files appear."""
+def _refused(why: str, layout: Layout) -> Refused:
+    kinds = ", ".join(sorted({v.filesystem for v in layout.volumes})) or "nothing"
+    return Refused(
+        f"{why} (found: {kinds}).",
+        advice="Capture it as it is (--as-is), which changes none of its files.",
+        code="filesystem-unsupported",
+    )
 
-    point: str
-    volume: Volume
-    fs: Ext4 | Fat
 
-    def inside(self, path: str) -> str:
-        """The path within the volume."""
-        return path if self.point == "/" else (path[len(self.point) :] or "/")
+def _largest(source: BlockSource, layout: Layout) -> tuple[Volume, Tree | None]:
+    """The volume with files of which no system is one: the largest, and one that is no boot partition before others."""
+    having = [v for v in layout.volumes if v.filesystem in ("ext4", "fat") or v.read_alone]
+    volume = max(having, key=lambda v: (v.filesystem != "fat", v.length), default=None)
+    if volume is None:
+        raise Damaged("The disk has no file system whose files can be read.")
+    return volume, trees(volume.filesystem, volume.within(source))[0] if volume.read_alone else None
 
 
 @dataclass(frozen=True)
 class GuestDisk(FileTree):
-    """A disk with an operating system that we can read: its layout and root volume."""
+    """A disk whose files we can read: its layout and root volume."""
 
     source: BlockSource
     layout: Layout
     root: Volume
+    #: The system's files, where they cannot be changed.
+    tree: Tree | None = None
+    #: Whether volumes are among it whose files cannot be changed.
+    everything: bool = False
+    holds_system: bool = True
 
     @classmethod
     def open(cls, source: BlockSource) -> GuestDisk:
-        """Raises `Refused` where the disk has no root file system that can be read offline."""
+        """The files that can be changed.  Raises `Refused` where the disk has no root file system of that kind."""
         layout = read_layout(source)
         root = layout.root(source)
         if root is None:
-            kinds = ", ".join(sorted({v.filesystem for v in layout.volumes})) or "nothing"
-            raise Refused(
-                f"The disk has no ext4 file system with an operating system on it (found: {kinds}).",
-                advice="Capture it as it is (--as-is), which neither reads nor changes its files.",
-                code="filesystem-unsupported",
-            )
+            raise _refused("The disk has no ext4 file system with an operating system on it", layout)
         return cls(source, layout, root)
+
+    @classmethod
+    def seen(cls, source: BlockSource) -> GuestDisk:
+        """All files that can be read, also where they cannot be changed.  Raises `Refused` where there are none.
+
+        Where no operating system is among them, the largest volume with files is taken for the root.
+        """
+        layout = read_layout(source)
+        root = layout.root(source)
+        if root is not None:
+            return cls(source, layout, root, everything=True)
+        try:
+            found = layout.read_alone(source)
+            volume, tree = found or _largest(source, layout)
+            disk = cls(source, layout, volume, tree, everything=True, holds_system=found is not None)
+            _ = disk.mounts
+        except Damaged as error:
+            raise _refused(error.message.rstrip("."), layout) from error
+        return disk
 
     @property
     def root_is_last(self) -> bool:
@@ -80,36 +107,51 @@ class GuestDisk(FileTree):
         others = (v for v in self.layout.volumes if v.disk == self.root.disk)
         return self.root.logical is None and all(v.start <= self.root.start for v in others)
 
-    @cached_property
-    def fs(self) -> Ext4:
-        """The root file system."""
-        return Ext4(self._window(self.root))
-
-    def _window(self, volume: Volume) -> BlockSource:
-        return volume.within(self.source)
-
-    @cached_property
+    @property
     def mounts(self) -> list[Mount]:
         """The root first, then what fstab mounts, outer before inner; a volume that fstab does not name appears
         under a name of ours."""
-        found = [Mount("/", self.root, self.fs)]
-        rows = self._fstab()
-        named = [row for row in rows if row[1] not in ("", "/")]
-        first = next((d[0] for spec, point in rows if not point and (d := _device(spec))), 0) - self.root.disk
-        for volume in self.layout.volumes:
-            if volume == self.root or volume.filesystem not in ("ext4", "fat"):
-                continue
-            fs = Ext4(self._window(volume)) if volume.filesystem == "ext4" else Fat(self._window(volume))
-            taken = {mount.point for mount in found}  # by another volume that bears the same name
-            free = (p for spec, p in named if p not in taken and self._names(spec, volume, first))
-            found.append(Mount(next(free, f"/({volume.name.replace('/', ' ')})"), volume, fs))
-        return sorted(found, key=lambda m: (m.point.count("/") if m.point != "/" else 0, m.point))
+        return self._placed[0]
 
-    def _fstab(self) -> list[tuple[str, str]]:
-        inode = self.fs.lookup("/etc/fstab")
-        text = self.fs.read(inode, most=65536).decode("utf-8", "replace") if inode and inode.is_file else ""
-        rows = [line.split() for line in text.splitlines() if line.strip() and not line.lstrip().startswith("#")]
-        return [(r[0], r[1].rstrip("/")) for r in rows if len(r) >= 2 and r[1].startswith("/")]
+    def lacks(self) -> list[Lack]:
+        """Volumes that cannot be read, and those beside the root whose files cannot be changed."""
+        shown, unread = {mount.volume.name for mount in self.mounts}, self._placed[1]
+        found = []
+        for volume in self.layout.volumes:
+            what = f"{volume.name} ({volume.filesystem})"
+            if not volume.looked_into or volume.name in unread or (volume.read_alone and volume.name not in shown):
+                found.append(Lack(what, False, unread.get(volume.name, "")))
+            elif volume.read_alone and volume != self.root:
+                found.append(Lack(what, True))
+        return found
+
+    @cached_property
+    def _placed(self) -> tuple[list[Mount], dict[str, str]]:
+        root = self._root()
+        found, unread = [root], dict[str, str]()
+        rows = fstab(root)
+        first = next((d[0] for row in rows if not row.point and (d := _device(row.spec))), 0) - self.root.disk
+        for volume in self.layout.volumes:
+            named = [row for row in rows if self._names(row.spec, volume, first)]
+            if volume.filesystem in ("ext4", "fat") and volume != self.root:
+                fs = plain_files(volume, self._window(volume))
+                taken = {mount.point for mount in found}  # by another volume that bears the same name
+                free = (row.point for row in named if row.point and row.point not in taken)
+                found.append(Mount(next(free, own_name(volume)), volume, fs))
+            elif self.everything and volume.read_alone:
+                try:
+                    found += placed_trees(volume, self._window(volume), named, found, root)
+                except Damaged as error:
+                    unread[volume.name] = error.message
+        return sorted(found, key=lambda m: (m.point.count("/") if m.point != "/" else 0, m.point)), unread
+
+    def _root(self) -> Mount:
+        if self.tree is not None:
+            return Mount.of("/", self.root, self.tree)
+        return Mount("/", self.root, plain_files(self.root, self._window(self.root)))
+
+    def _window(self, volume: Volume) -> BlockSource:
+        return volume.within(self.source)
 
     @staticmethod
     def _names(spec: str, volume: Volume, first: int) -> bool:
@@ -145,7 +187,9 @@ class GuestDisk(FileTree):
 
     def mount_of(self, path: str) -> Mount:
         """The volume on which a path lies."""
-        over = next((m.point for m in self.mounts if path.startswith(f"{_below(m.point)}/")), "")
+        over = ""
+        if path.startswith(_BELOW):
+            over = next((m.point for m in self.mounts if path.startswith(f"{_below(m.point)}/")), "")
         path = over or path  # the folder that is mounted over lies in the volume around it
         fitting = [
             m for m in self.mounts
@@ -154,33 +198,23 @@ class GuestDisk(FileTree):
         return max(fitting, key=lambda m: len(m.point))
 
     @cached_property
-    def entries(self) -> dict[str, Inode | FatFile]:
-        found: dict[str, Inode | FatFile] = {}
+    def entries(self) -> dict[str, Inode | FatFile | DiskFile]:
+        found: dict[str, Inode | FatFile | DiskFile] = {}
         for mount in self.mounts:
             if mount.point != "/":
                 # Whether it is mounted is the guest's to say: what lies below is looked at as well, under a name of ours.
                 for hidden in [p for p in found if p.startswith(mount.point + "/")]:
                     found[_below(mount.point) + hidden[len(mount.point) :]] = found.pop(hidden)
             prefix = "" if mount.point == "/" else mount.point
-            if isinstance(mount.fs, Ext4):
-                for entry in mount.fs.walk():
-                    found[(prefix + entry.path).rstrip("/") or "/"] = entry.inode
-            else:
-                for path, file in mount.fs.walk():
-                    found[(prefix + path).rstrip("/") or "/"] = file
+            for path, file in mount.files():
+                found[(prefix + path).rstrip("/") or "/"] = file
         return found
 
     def content(self, path: str, *, most: int | None = None) -> bytes:
-        node = self.entries[path]
-        fs = self.locate(path)[0].fs
-        if isinstance(node, Inode) and isinstance(fs, Ext4):
-            return fs.read(node, most=most)
-        assert isinstance(node, FatFile) and isinstance(fs, Fat)
-        return fs.read(node, most=most)
+        return self.locate(path)[0].read(self.entries[path], most)
 
     def attributes(self, path: str) -> Mapping[str, bytes]:
-        node, fs = self.entries[path], self.locate(path)[0].fs
-        return fs.attributes(node) if isinstance(node, Inode) and isinstance(fs, Ext4) else {}
+        return self.locate(path)[0].attributes(self.entries[path])
 
     def swap_areas(self) -> list[SwapArea]:
         """Swap partitions, and the swap files that fstab names."""

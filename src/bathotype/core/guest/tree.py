@@ -7,7 +7,9 @@ from bisect import bisect_left
 from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 from functools import cached_property
+from typing import NamedTuple
 
+from bathotype.core.disk.diskfile import Unreadable
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.guest.aliases import Alias, aliases_of
 from bathotype.core.guest.node import Node
@@ -25,6 +27,14 @@ class SwapArea:
     hidden: Ranges
 
 
+class Lack(NamedTuple):
+    """A volume of which a tree shows no files, or whose files nobody could change: its name for people, and why."""
+
+    what: str
+    scanned: bool
+    why: str = ""
+
+
 class FileTree(ABC):
     """Every path of a guest, and what is in its files."""
 
@@ -35,7 +45,10 @@ class FileTree(ABC):
 
     @abstractmethod
     def content(self, path: str, *, most: int | None = None) -> bytes:
-        """The bytes of exactly this file, or a link's target; at most the first ``most``."""
+        """The bytes of exactly this file, or a link's target; at most the first ``most``.
+
+        Raises `Unreadable` where they cannot be read, and nothing else is wrong.
+        """
 
     @cached_property
     def aliases(self) -> list[Alias]:
@@ -90,6 +103,10 @@ class FileTree(ABC):
         """The extended attributes of a path, as far as the tree knows of them."""
         return {}
 
+    def lacks(self) -> list[Lack]:
+        """Volumes whose files are not shown, or are shown and were out of a profile's reach."""
+        return []
+
     def swap_areas(self) -> list[SwapArea]:
         """Swap space of the guest, as far as the tree knows of it."""
         return []
@@ -108,7 +125,10 @@ class FileTree(ABC):
                 if node is None:
                     return None
                 if node.is_link:
-                    target = self.content(here).decode("utf-8", "surrogateescape")
+                    try:
+                        target = self.content(here).decode("utf-8", "surrogateescape")
+                    except Unreadable:
+                        return None
                     base = target if target.startswith("/") else f"{at}/{target}"
                     again = _normal("/".join([base, *parts[position + 1 :]]))
                     break
@@ -119,10 +139,15 @@ class FileTree(ABC):
         return None
 
     def read(self, path: str, *, most: int = 4 * 1024 * 1024) -> bytes | None:
-        """The first bytes of a file, links followed; None where there is no such file."""
+        """The first bytes of a file, links followed; None where there is no such file, or it cannot be read."""
         real = self.resolve(path)
         node = self.entries.get(real) if real else None
-        return self.content(str(real), most=most) if node is not None and node.is_file else None
+        if node is None or not node.is_file:
+            return None
+        try:
+            return self.content(str(real), most=most)
+        except Unreadable:
+            return None
 
     def text(self, path: str) -> str:
         """A text file, empty where there is none."""

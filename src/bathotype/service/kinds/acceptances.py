@@ -52,10 +52,10 @@ def still_accepted(
         try:
             store = context.store(params.region)
             then = context.reader.ask(DIGESTS, question, StoredDisk(store.get_manifest(before), store)).digests
+            now = context.reader.ask(DIGESTS, question, image).digests
         except BathotypeError as error:
             context.log(f"Nothing is accepted as in an earlier version: {error.message}", "warning")
             continue
-        now = context.reader.ask(DIGESTS, question, image).digests
         found |= {name: before for name, path in alike.items() if path in now and now[path] == then.get(path)}
     if found:
         context.log(f"{plural(len(found), 'finding')} accepted as in an earlier version.")

@@ -11,12 +11,13 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.confined.asking import look
 from bathotype.core.confined.changing import BLANK
+from bathotype.core.confined.judging import JUDGE, JudgeQuestion
 from bathotype.core.confined.looking import MARKER, Look, MarkerQuestion
 from bathotype.core.disk.nbdpool import NbdPool
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.several import Several, disks_of
 from bathotype.core.disk.source import BlockSource, FileSource
-from bathotype.core.errors import BathotypeError, Damaged, NotFound, Unavailable
+from bathotype.core.errors import BathotypeError, Damaged, NotFound, Refused, Unavailable
 from bathotype.core.generalize import residue
 from bathotype.core.generalize.profile import OwnTool, Profile
 from bathotype.core.generalize.remains import still_holds
@@ -229,6 +230,7 @@ class CaptureKind(Snapshots[CP, CM], MakingKind[CP, CM]):
                 findings.append(residue.remains("the source's machine id"))
             self.look_over(image)
             self.memo.after = made.judged.survey
+            self.accept_as_before(findings, image)
             self.judged(findings, made.judged.contents)
             self.store_disk(image, look(context.reader, image).used)
         return None
@@ -248,8 +250,19 @@ class CaptureKind(Snapshots[CP, CM], MakingKind[CP, CM]):
                 self._note_tool(tool, told)
                 found = look(context.reader, raw)
                 self.look_over(raw)
-                self.judged(residue.unreadable(f"{tool.tool} has prepared it; its files cannot be read here."), None)
+                self._judge_prepared(found.settled(raw))
                 self.store_disk(found.settled(raw), found.used)
+
+    def _judge_prepared(self, disk: BlockSource) -> None:
+        """Scan what the system's own tool has left, as far as it can be read."""
+        try:
+            found = self.context.reader.ask(JUDGE, JudgeQuestion(self.known_identity), disk)
+        except Refused as error:
+            self.judged(residue.unreadable(error.message), None)
+            return
+        self.memo.after, self.memo.used_after = found.survey, found.used_bytes
+        self.accept_as_before(found.findings, disk)
+        self.judged(found.findings, found.contents)
 
     def _note_tool(self, tool: OwnTool, told: str) -> None:
         """Remember what has generalized the system."""

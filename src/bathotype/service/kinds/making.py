@@ -261,10 +261,7 @@ class MakingKind(NumberedKind[P, K]):
             with open_copy(context) as image:
                 self.look_over(image)
                 found = context.reader.ask(JUDGE, JudgeQuestion(self.known_identity, identity_kept), image)
-                with context.session() as session:
-                    parent = self.parent(session)
-                findings = [asdict(one) for one in found.findings]
-                self.memo.accepted = still_accepted(context, params, parent, findings, image)
+                self.accept_as_before(found.findings, image)
             self.memo.after, self.memo.used_after = found.survey, found.used_bytes
             self.judged(found.findings, found.contents)
         except Damaged:
@@ -276,6 +273,13 @@ class MakingKind(NumberedKind[P, K]):
             self.judged(residue.unreadable(error.message), None)
         finally:
             back.close()
+
+    def accept_as_before(self, findings: Sequence[residue.Finding], image: BlockSource) -> None:
+        """Keep which findings were accepted in an earlier version, in files that are the same."""
+        with self.context.session() as session:
+            parent = self.parent(session)
+        told = [asdict(one) for one in findings]
+        self.memo.accepted = still_accepted(self.context, self.params, parent, told, image)
 
     def look_over(self, image: BlockSource) -> None:
         """Keep what the disks need, and what each of them holds."""

@@ -285,10 +285,8 @@ def list_buckets(caller: Reader, service: ServiceOf) -> list[wire.BucketState]:
 @router.get("/formats")
 def list_formats(caller: Reader) -> list[wire.FormatState]:
     """The image formats that versions are exported to, and that imports read."""
-    read = {"raw", "qcow2", "qcow2-zstd", "vhd", "vhd-fixed", "vmdk", "vmdk-stream", "ova"}
     out = [
-        wire.FormatState(name=f.name, suffix=f.suffix, about=f.about, written=True, read=f.name in read)
-        for f in FORMATS.values()
+        wire.FormatState(name=f.name, suffix=f.suffix, about=f.about, written=True, read=True) for f in FORMATS.values()
     ]
     out += [
         wire.FormatState(name=name, suffix=suffix, about=about, written=False, read=True)

@@ -22,7 +22,9 @@ JOURNAL_INODE = 8
 # inode flags
 ENCRYPT_FL, INDEX_FL, EXTENTS_FL, EA_INODE_FL, INLINE_DATA_FL = 0x800, 0x1000, 0x80000, 0x200000, 0x10000000
 
-_INODE = struct.Struct("<HHIIIIIHHIII60sIIIIHHHH")
+_INODE = struct.Struct("<HHIIIiIHHIII60sIIIIHHHH")
+#: How much of a large inode's end is in use, and the bits there that carry its time on beyond 2038.
+_EXTRA_AT, _MTIME_EXTRA_AT = 128, 136
 _FAST_LINK = 60
 _MOST_DEPTH = 5
 _MOST_DIRECTORY = 256 * 1024 * 1024
@@ -73,6 +75,8 @@ def parsed(number: int, raw: bytes) -> Inode:
         mode, uid, size, _a, _c, mtime, _d, gid, links, sectors, flags, _v, block, generation, around, size_high, _f, _b,
         around_high, uid_high, gid_high,
     ) = _INODE.unpack_from(raw)  # fmt: skip
+    if len(raw) >= _MTIME_EXTRA_AT + 4 and struct.unpack_from("<H", raw, _EXTRA_AT)[0] >= 12:
+        mtime += (raw[_MTIME_EXTRA_AT] & 3) << 32
     # A disk may hold a million inodes: only inline data needs the whole one later.
     body = raw if flags & INLINE_DATA_FL else b""
     return Inode(

@@ -61,8 +61,6 @@ class Superblock:
         unknown = self.incompat & ~_INCOMPAT_READ
         if unknown or self.incompat & _JOURNAL_DEV:
             raise Damaged(f"The ext4 file system uses features we do not read (incompat {unknown:#x}).")
-        if self.ro_compat & _BIGALLOC:
-            raise Damaged("The ext4 file system uses bigalloc, which we do not read.")
         if self.u32(24) > 6:
             raise Damaged("The ext4 superblock gives an impossible block size.")
         self.block_size = 1024 << self.u32(24)
@@ -73,6 +71,8 @@ class Superblock:
         self.block_count = self.u32(4) | (self.u32(336) << 32 if wide else 0)
         self.first_block = self.u32(20)
         self.blocks_per_group, self.inodes_per_group = self.u32(32), self.u32(40)
+        #: Blocks of a cluster, which is what a bit of a block bitmap stands for; 1 but for file systems with bigalloc.
+        self.cluster = 1 << max(0, min(16, self.u32(28) - self.u32(24))) if self.ro_compat & _BIGALLOC else 1
         self.inode_size = self.u16(88) if self.u32(76) else 128
         self.descriptor_size = (self.u16(254) or 32) if wide else 32
         self.reserved_gdt = self.u16(206)
@@ -95,13 +95,14 @@ class Superblock:
     def _check(self) -> None:
         sane = (
             self.block_count * self.block_size <= self.source.size
-            and 0 < self.blocks_per_group <= self.block_size * 8
+            and 0 < self.blocks_per_group <= self.block_size * 8 * self.cluster
+            and self.blocks_per_group % self.cluster == 0
             and 0 < self.inodes_per_group <= self.block_size * 8
             and self.inode_size >= 128
             and self.inode_size <= self.block_size
             and self.inode_size & (self.inode_size - 1) == 0
             and 32 <= self.descriptor_size <= 1024
-            and self.first_block in (0, 1)
+            and self.first_block in ((0, 1) if self.cluster == 1 else (0,))
             and self.block_count > self.first_block
         )
         if not sane:
@@ -135,6 +136,11 @@ class Superblock:
         """The first block of a group."""
         return self.first_block + group * self.blocks_per_group
 
+    @property
+    def _superblock(self) -> int:
+        """The block of the first superblock.  With bigalloc a file system of small blocks begins with the block before."""
+        return SUPERBLOCK_AT // self.block_size
+
     def has_superblock(self, group: int) -> bool:
         """Whether a group begins with a superblock, the first or a copy."""
         if group == 0:
@@ -160,7 +166,7 @@ class Superblock:
     def head_of(self, group: int) -> Iterator[tuple[str, int, int]]:
         """What a group begins with: ``(kind, first block, count)`` of superblock, descriptors, and the room that is
         reserved for more descriptors."""
-        at = self.group_start(group)
+        at = self.group_start(group) if group else self._superblock
         has = self.has_superblock(group)
         if has:
             yield "superblock", at, 1
@@ -177,7 +183,7 @@ class Superblock:
         """The byte at which a group's descriptor lies."""
         block, inside = divmod(group * self.descriptor_size, self.block_size)
         if block < self._contiguous:
-            at = self.first_block + 1 + block
+            at = self._superblock + 1 + block
         else:
             first = block * (self.block_size // self.descriptor_size)
             at = self.group_start(first) + self.has_superblock(first)
@@ -188,7 +194,7 @@ class Superblock:
         """All descriptors, one after another."""
         length = self.group_count * self.descriptor_size
         if not self.incompat & META_BG:
-            return self.blocks(self.first_block + 1, self._contiguous)[:length]
+            return self.blocks(self._superblock + 1, self._contiguous)[:length]
         per_block = self.block_size // self.descriptor_size
         places = [self.descriptor_place(group) for group in range(0, self.group_count, per_block)]
         return b"".join(self.source.read(at, self.block_size) for at in places)[:length]

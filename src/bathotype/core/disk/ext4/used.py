@@ -44,10 +44,10 @@ def _taken(fs: Ext4) -> np.typing.NDArray[np.bool_]:
     for index, group in enumerate(fs.groups):
         if not group.flags & BLOCK_UNINIT:
             bitmap = fs.blocks(group.block_bitmap, 1)
-            if fs.bitmap_checksum(bitmap, per_group) not in (None, group.bitmap_checksum):
+            if fs.bitmap_checksum(bitmap, per_group // fs.cluster) not in (None, group.bitmap_checksum):
                 raise Damaged(f"The checksum of the block bitmap of group {index} of the ext4 file system is wrong.")
-            spread = np.unpackbits(np.frombuffer(bitmap, np.uint8), bitorder="little")[:per_group]
-            in_use[index * per_group : (index + 1) * per_group] = spread
+            bits = np.unpackbits(np.frombuffer(bitmap, np.uint8), bitorder="little")[: per_group // fs.cluster]
+            in_use[index * per_group : (index + 1) * per_group] = np.repeat(bits, fs.cluster)
     in_use = in_use[: fs.block_count - base]
     for index in range(fs.group_count):
         for kind, start, count in fs.head_of(index):

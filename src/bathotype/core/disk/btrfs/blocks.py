@@ -10,6 +10,7 @@ import struct
 from bisect import bisect_right
 from collections.abc import Iterator
 from typing import NamedTuple
+from uuid import UUID
 
 from crc32c import crc32c
 
@@ -21,7 +22,8 @@ _SUPER_AT, _SUPER_SIZE, _MAGIC = 65536, 4096, b"_BHRfS_M"
 _COPIES = (64 * 1024**2, 256 * 1024**3)
 #: No chunk lies before: boot loaders may use it.
 _RESERVED = 1024 * 1024
-_HEADER, _ITEM, _POINTER = 101, 25, 33
+#: Bytes of the head of a tree's block, of what it says of an item, and of what it says of a block below it.
+HEADER, ITEM, POINTER = 101, 25, 33
 _EXTENT_ROOT, _ROOT_ITEM, _EXTENT, _METADATA, _CHUNK = 2, 132, 168, 169, 228
 #: Profiles of chunks on one device: one copy, or two.
 _PLAIN, _DOUBLE, _PROFILES = 0, 1 << 5, 0x7F8
@@ -32,6 +34,9 @@ _MOST_CHUNKS, _MOST_LEVELS, _MOST_BLOCKS = 1 << 18, 8, 1 << 22
 
 _SUMS = {0: lambda data: struct.pack("<I", crc32c(data)), 2: lambda data: hashlib.sha256(data).digest(),
          3: lambda data: hashlib.blake2b(data, digest_size=32).digest()}  # fmt: skip
+
+
+Key = tuple[int, int, int]
 
 
 class _Chunk(NamedTuple):
@@ -54,6 +59,8 @@ class Btrfs:
         if self._sum is None:
             raise Damaged("The btrfs file system has a kind of checksum that is not known here.")
         self._check_sum(head, "superblock")
+        self.uuid = str(UUID(bytes=head[32:48]))
+        self.label = head[299:555].split(b"\0")[0].decode("utf-8", "replace")
         self._root, self._chunk_root, log_root, _, self.end, _, _, devices = struct.unpack_from("<8Q", head, 80)
         self.node_size = struct.unpack_from("<I", head, 148)[0]
         incompatible = struct.unpack_from("<Q", head, 188)[0]
@@ -73,7 +80,9 @@ class Btrfs:
         """Byte ranges that hold files or metadata.  Raises `Damaged` where a structure is broken."""
         found = [(0, _RESERVED)]
         found += [(at, at + _SUPER_SIZE) for at in _COPIES if at + _SUPER_SIZE <= self.end]
-        root = self._extent_root()
+        root = self.root_of(_EXTENT_ROOT)
+        if root is None:
+            raise Damaged("The btrfs file system has no tree of extents.")
         for key, _ in self._items(root, set()):
             number, kind, offset = key
             if kind in (_EXTENT, _METADATA):
@@ -82,12 +91,6 @@ class Btrfs:
         if any(end > self.end for _, end in found):
             raise Damaged("The btrfs file system has extents beyond its end.")
         return Ranges.of(found)
-
-    def _extent_root(self) -> int:
-        for (number, kind, _), item in self._items(self._root, set()):
-            if number == _EXTENT_ROOT and kind == _ROOT_ITEM and len(item) >= 239:
-                return int(struct.unpack_from("<Q", item, 176)[0])
-        raise Damaged("The btrfs file system has no tree of extents.")
 
     def _read_chunks(self) -> Iterator[_Chunk]:
         for count, ((_, kind, logical), item) in enumerate(self._items(self._chunk_root, set())):
@@ -98,30 +101,49 @@ class Btrfs:
 
     # Trees
 
-    def _items(
-        self, logical: int, seen: set[int], level: int | None = None
-    ) -> Iterator[tuple[tuple[int, int, int], bytes]]:
-        """Every item of a tree, in the order of its keys."""
-        if logical in seen or len(seen) > _MOST_BLOCKS:
-            raise Damaged("A tree of the btrfs file system is broken.")
-        seen.add(logical)
+    def block(self, logical: int, level: int | None = None) -> tuple[bytes, int, int]:
+        """A tree's block with this address: its bytes, how many items it has, its level.  Raises `Damaged`."""
         place = next(iter(self._places(logical, self.node_size)))[0]
         block = self.source.read(place, self.node_size)
         self._check_sum(block, "tree block")
         at, _ = struct.unpack_from("<QQ", block, 48)
         count, mine = struct.unpack_from("<IB", block, 96)
-        width = _POINTER if mine else _ITEM
-        if at != logical or level not in (None, mine) or mine > _MOST_LEVELS or _HEADER + count * width > len(block):
+        width = POINTER if mine else ITEM
+        if at != logical or level not in (None, mine) or mine > _MOST_LEVELS or HEADER + count * width > len(block):
             raise Damaged("A tree of the btrfs file system is broken.")
+        return block, count, mine
+
+    def _items(self, logical: int, seen: set[int], level: int | None = None) -> Iterator[tuple[Key, bytes]]:
+        """Every item of a tree, in the order of its keys."""
+        if logical in seen or len(seen) > _MOST_BLOCKS:
+            raise Damaged("A tree of the btrfs file system is broken.")
+        seen.add(logical)
+        block, count, mine = self.block(logical, level)
         for n in range(count):
             if mine:
-                below = struct.unpack_from("<Q", block, _HEADER + n * _POINTER + 17)[0]
+                below = struct.unpack_from("<Q", block, HEADER + n * POINTER + 17)[0]
                 yield from self._items(below, seen, mine - 1)
-                continue
-            number, kind, offset, begin, size = struct.unpack_from("<QBQII", block, _HEADER + n * _ITEM)
-            if _HEADER + begin + size > len(block):
-                raise Damaged("A tree of the btrfs file system is broken.")
-            yield (number, kind, offset), block[_HEADER + begin : _HEADER + begin + size]
+            else:
+                yield item_at(block, n)
+
+    def read(self, logical: int, length: int) -> bytes:
+        """Bytes by their address, from the first copy.  Raises `Damaged`."""
+        out = bytearray()
+        while len(out) < length:
+            place, size = next(iter(self._places(logical + len(out), length - len(out))))
+            out += self.source.read(place, size)
+        return bytes(out)
+
+    def root_of(self, tree: int) -> int | None:
+        """The address of a tree's root, by the tree's number; None where there is none."""
+        for (number, kind, _), item in self._items(self._root, set()):
+            if number == tree and kind == _ROOT_ITEM and len(item) >= 239:
+                return int(struct.unpack_from("<Q", item, 176)[0])
+        return None
+
+    def roots(self) -> Iterator[tuple[Key, bytes]]:
+        """Every item of the tree of trees."""
+        return self._items(self._root, set())
 
     def _places(self, logical: int, length: int) -> Iterator[tuple[int, int]]:
         """``(byte, length)`` on the device of every copy of a stretch."""
@@ -140,6 +162,14 @@ class Btrfs:
         summed = self._sum(block[32:])
         if block[: len(summed)] != summed:
             raise Damaged(f"The checksum of the {what} of the btrfs file system is wrong.")
+
+
+def item_at(block: bytes, n: int) -> tuple[Key, bytes]:
+    """An item of a leaf.  Raises `Damaged`."""
+    number, kind, offset, begin, size = struct.unpack_from("<QBQII", block, HEADER + n * ITEM)
+    if HEADER + begin + size > len(block):
+        raise Damaged("A tree of the btrfs file system is broken.")
+    return (number, kind, offset), block[HEADER + begin : HEADER + begin + size]
 
 
 def _chunks_of(array: bytes, device: int) -> Iterator[_Chunk]:

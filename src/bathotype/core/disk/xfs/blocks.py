@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import struct
 from collections.abc import Iterator
+from uuid import UUID
 
 import numpy as np
 from crc32c import crc32c
@@ -47,6 +48,8 @@ class Xfs:
         self._log_blocks, version, self.sector = struct.unpack_from(">IHH", head, 96)
         self.version = version & 0xF
         self._group_log = head[124]
+        self.uuid = str(UUID(bytes=head[32:48]))
+        self.label = head[108:120].split(b"\0")[0].decode("utf-8", "replace")
         self._check(head)
         self.end = self.block_count * self.block_size
 
@@ -67,7 +70,20 @@ class Xfs:
             incompatible = struct.unpack_from(">I", head, 216)[0]
             if incompatible & ~_KNOWN_INCOMPAT or incompatible & _NEEDS_REPAIR:
                 raise Damaged(f"The XFS file system has features that are not known here ({incompatible:#x}).")
-            _summed(self.source.read(0, self.sector), 224, "superblock")
+            summed(self.source.read(0, self.sector), 224, "superblock")
+
+    def block_number(self, block: int, count: int) -> int:
+        """The number from the beginning of the file system of a block, and of those behind it, that is named by its
+        group and its number there.  Raises `Damaged` where they are not in one group."""
+        group, inside = block >> self._group_log, block & ((1 << self._group_log) - 1)
+        first = group * self.group_blocks + inside
+        if group >= self.group_count or inside + count > self.group_blocks or first + count > self.block_count:
+            raise Damaged("The XFS file system names blocks that are outside of it.")
+        return int(first)
+
+    def place_of(self, block: int) -> int:
+        """The byte at which such a block lies."""
+        return self.block_number(block, 1) * int(self.block_size)
 
     # Blocks in use
 
@@ -92,7 +108,7 @@ class Xfs:
         if magic != b"XAGF" or version != 1 or number != group or length != here:
             raise Damaged(f"Allocation group {group} of the XFS file system is broken.")
         if self.version == 5:
-            _summed(head, 216, f"allocation group {group}")
+            summed(head, 216, f"allocation group {group}")
         root, level = struct.unpack_from(">I", head, 16)[0], struct.unpack_from(">I", head, 28)[0]
         expected = struct.unpack_from(">I", head, 52)[0]
         found, last = 0, 0
@@ -118,7 +134,7 @@ class Xfs:
         if head != (56 if self.version == 5 else 16) or mine != level or head + count * 8 > len(data):
             raise Damaged("A tree of free space of the XFS file system is broken.")
         if self.version == 5:
-            _summed(data, 52, "tree of free space")
+            summed(data, 52, "tree of free space")
         if level == 0:
             yield from struct.iter_unpack(">II", data[head : head + count * 8])
             return
@@ -208,7 +224,7 @@ class Xfs:
         return True
 
 
-def _summed(data: bytes, at: int, what: str) -> None:
+def summed(data: bytes, at: int, what: str) -> None:
     """Raise `Damaged` where the checksum of a structure, at a place in it, is wrong."""
     told = struct.unpack_from("<I", data, at)[0]
     if crc32c(data[:at] + bytes(4) + data[at + 4 :]) != told:

@@ -1,4 +1,4 @@
-"""Which clusters of an NTFS file system are in use: what its allocation bitmap says; and single small files of it.
+"""Which clusters of an NTFS file system are in use: what its allocation bitmap says; and its records and their attributes.
 
 Follows the format as the documentation of Linux-NTFS describes it; numbers are little-endian.
 """
@@ -16,16 +16,17 @@ from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import BlockSource
 from bathotype.core.errors import Damaged
 
-_MFT, _LOG, _VOLUME, _ROOT, _BITMAP = 0, 2, 3, 5, 6
-_FILE_NAME, _VOLUME_INFORMATION, _DATA, _END = 0x30, 0x70, 0x80, 0xFFFFFFFF
-#: Of a record: in use.  Of an attribute: compressed, encrypted, sparse.
-_IN_USE, _NOT_PLAIN = 0x1, 0x00FF | 0x4000 | 0x8000
+_MFT, _LOG, _VOLUME, _BITMAP = 0, 2, 3, 6
+_VOLUME_INFORMATION, _DATA, _END = 0x70, 0x80, 0xFFFFFFFF
+_IN_USE = 0x1
 _MOST_RECORDS, _RECORDS_AT_ONCE = 1 << 20, 256
 _DIRTY, _NO_CLIENT, _VOLUME_IS_CLEAN = 0x1, 0xFFFF, 0x2
-_MOST_RUNS, _MOST_BITMAP = 1 << 20, 1 << 32
+_MOST_RUNS, _MOST_BITMAP, _MOST_HOLE = 1 << 20, 1 << 32, 1 << 52
+#: The cluster of a run that is a hole.
+HOLE = -1
 
 
-class _Run(NamedTuple):
+class Run(NamedTuple):
     cluster: int
     length: int
 
@@ -38,6 +39,7 @@ class Ntfs:
         head = source.read(0, 512) if source.size >= 1 << 16 else bytes(512)
         if head[3:11] != b"NTFS    ":
             raise Damaged("No NTFS file system.")
+        self.uuid, self.label = f"{struct.unpack_from('<Q', head, 72)[0]:016X}", ""
         sector, per_cluster = struct.unpack_from("<HB", head, 11)
         sectors, mft = struct.unpack_from("<QQ", head, 40)
         clusters_of_record = struct.unpack_from("<b", head, 64)[0]
@@ -50,8 +52,8 @@ class Ntfs:
         self.cluster_count = self.end // self.cluster
         if not 512 <= self.record <= 65536 or self.end > source.size or not 0 < mft < self.cluster_count:
             raise Damaged("The boot sector of the NTFS file system contradicts itself.")
-        self._mft = [_Run(mft, -(-16 * self.record // self.cluster))]
-        self._mft = self._runs(self._attribute(_MFT, _DATA))
+        self._mft = [Run(mft, -(-16 * self.record // self.cluster))]
+        self._mft = self.runs(self._attribute(_MFT, _DATA))
 
     def used(self) -> Ranges:
         """Byte ranges that hold files or metadata.  Raises `Damaged` where the bitmap cannot be relied on."""
@@ -84,67 +86,25 @@ class Ntfs:
         client, state = struct.unpack_from("<HH", page, area + 12)
         return "" if client == _NO_CLIENT or state & _VOLUME_IS_CLEAN else "Its log waits to be replayed."
 
-    def read_file(self, path: str, *, most: int) -> bytes | None:
-        """The first bytes of a file by its path (``/folder/name``, in any case); None where there is none.
-
-        Raises `Damaged` where it cannot be read: it is compressed or encrypted, or the table of files is too long.
-        """
-        wanted = [part.casefold() for part in path.split("/") if part]
-        found = self._named({*wanted})
-        at = _ROOT
-        for part in wanted:
-            numbers = [number for number, name, parent in found if name == part and parent == at]
-            if not numbers:
-                return None
-            at = numbers[0]
-        attribute = self._attribute(at, _DATA)
-        flags = struct.unpack_from("<H", attribute, 12)[0]
-        if flags & _NOT_PLAIN:
-            raise Damaged(f"{path} is compressed, encrypted or sparse on its NTFS file system.")
-        if not attribute[8]:
-            size, begin = struct.unpack_from("<IH", attribute, 16)
-            return attribute[begin : begin + min(size, most)]
-        size = struct.unpack_from("<Q", attribute, 48)[0] if len(attribute) >= 56 else 0
-        return self._read(attribute, min(size, most))
-
-    def _named(self, names: set[str]) -> list[tuple[int, str, int]]:
-        """Every record in use with one of these names: its number, the name, and its folder's number."""
+    def records(self) -> Iterator[tuple[int, bytes]]:
+        """Every record in use that is whole, with its number.  Raises `Damaged` where there are too many."""
         count = sum(run.length for run in self._mft) * self.cluster // self.record
         if count > _MOST_RECORDS:
-            raise Damaged(f"The NTFS file system has {count} files: too many to look for one.")
-        found = []
+            raise Damaged(f"The NTFS file system has {count} files: too many to look at.")
         for first in range(0, count, _RECORDS_AT_ONCE):
             few = min(_RECORDS_AT_ONCE, count - first)
-            data = self._in_runs(self._mft, first * self.record, few * self.record)
+            data = self.in_runs(self._mft, first * self.record, few * self.record)
             for n in range(few):
                 piece = data[n * self.record : (n + 1) * self.record]
                 if piece[:4] == b"FILE" and struct.unpack_from("<H", piece, 22)[0] & _IN_USE:
                     with suppress(Damaged, struct.error):
-                        named = self._names(self._repaired(piece, first + n))
-                        found += [(first + n, name, parent) for name, parent in named if name in names]
-        return found
-
-    @staticmethod
-    def _names(record: bytes) -> Iterator[tuple[str, int]]:
-        """The names of a record, in lower case, each with its folder's number."""
-        at = struct.unpack_from("<H", record, 20)[0]
-        while at + 24 <= len(record):
-            kind, length = struct.unpack_from("<II", record, at)
-            if kind == _END or length < 24 or at + length > len(record):
-                return
-            if kind == _FILE_NAME and not record[at + 8]:
-                size, begin = struct.unpack_from("<IH", record, at + 16)
-                content = record[at + begin : at + min(length, begin + size)]
-                if len(content) >= 66 and len(content) >= 66 + 2 * content[64]:
-                    parent = int.from_bytes(content[:6], "little")
-                    yield content[66 : 66 + 2 * content[64]].decode("utf-16-le", "replace").casefold(), parent
-            at += length
+                        yield first + n, self._repaired(piece, first + n)
 
     # Records
 
-    def _record(self, number: int) -> bytes:
-        """A record of the master file table."""
-        return self._repaired(self._in_runs(self._mft, number * self.record, self.record), number)
+    def record_at(self, number: int) -> bytes:
+        """A record of the master file table.  Raises `Damaged`."""
+        return self._repaired(self.in_runs(self._mft, number * self.record, self.record), number)
 
     def _repaired(self, raw: bytes, number: int) -> bytes:
         """A record as it lies on the disk, with the ends of its sectors put back.  Raises `Damaged`."""
@@ -163,15 +123,9 @@ class Ntfs:
 
     def _attribute(self, number: int, kind: int) -> bytes:
         """An attribute of a record that has no name."""
-        record = self._record(number)
-        at = struct.unpack_from("<H", record, 20)[0]
-        while at + 24 <= len(record):
-            found, length = struct.unpack_from("<II", record, at)
-            if found == _END or length < 24 or at + length > len(record):
-                break
-            if found == kind and not record[at + 9]:
-                return record[at : at + length]
-            at += length
+        for found, name, attribute in attributes_of(self.record_at(number)):
+            if found == kind and not name:
+                return attribute
         raise Damaged(f"Record {number} of the NTFS file system lacks what it must have.")
 
     @staticmethod
@@ -184,37 +138,57 @@ class Ntfs:
 
     def _read(self, attribute: bytes, size: int) -> bytes:
         """The first bytes of an attribute that lies elsewhere."""
-        return self._in_runs(self._runs(attribute), 0, size)
+        return self.in_runs(self.runs(attribute), 0, size)
 
-    def _runs(self, attribute: bytes) -> list[_Run]:
-        """Where an attribute's clusters lie.  Raises `Damaged` for holes: what is read here has none."""
+    def runs(self, attribute: bytes, *, holes: bool = False) -> list[Run]:
+        """Where an attribute's clusters lie.  Raises `Damaged`, also for holes where none are expected."""
         if len(attribute) < 64 or not attribute[8]:
             raise Damaged("An attribute of the NTFS file system is broken.")
         at, cluster = struct.unpack_from("<H", attribute, 32)[0], 0
-        found: list[_Run] = []
+        found: list[Run] = []
         while at < len(attribute) and attribute[at] and len(found) < _MOST_RUNS:
             wide, far = attribute[at] & 15, attribute[at] >> 4
-            if not 0 < wide <= 8 or not 0 < far <= 8 or at + 1 + wide + far > len(attribute):
+            if not 0 < wide <= 8 or not (0 if holes else 1) <= far <= 8 or at + 1 + wide + far > len(attribute):
                 raise Damaged("A run list of the NTFS file system is broken.")
             count = int.from_bytes(attribute[at + 1 : at + 1 + wide], "little")
+            if not far:
+                if not 0 < count <= _MOST_HOLE:
+                    raise Damaged("A run of the NTFS file system is outside of it.")
+                found.append(Run(HOLE, count))
+                at += 1 + wide
+                continue
             cluster += int.from_bytes(attribute[at + 1 + wide : at + 1 + wide + far], "little", signed=True)
             if cluster < 0 or not count or cluster + count > self.cluster_count:
                 raise Damaged("A run of the NTFS file system is outside of it.")
-            found.append(_Run(cluster, count))
+            found.append(Run(cluster, count))
             at += 1 + wide + far
         return found
 
-    def _in_runs(self, runs: list[_Run], at: int, size: int) -> bytes:
-        """Bytes that lie in runs, from the place ``at`` in them on."""
+    def in_runs(self, runs: list[Run], at: int, size: int) -> bytes:
+        """Bytes that lie in runs, from the place ``at`` in them on; holes read as zeros."""
         out = bytearray()
         for run in runs:
             length = run.length * self.cluster
             if at < length and len(out) < size:
                 piece = min(length - at, size - len(out))
-                out += self.source.read(run.cluster * self.cluster + at, piece)
+                hole = run.cluster == HOLE
+                out += bytes(piece) if hole else self.source.read(run.cluster * self.cluster + at, piece)
                 at = 0
             else:
                 at = max(0, at - length)
         if len(out) != size:
             raise Damaged("A structure of the NTFS file system is shorter than it must be.")
         return bytes(out)
+
+
+def attributes_of(record: bytes) -> Iterator[tuple[int, str, bytes]]:
+    """``(kind, name, bytes)`` of each attribute of a record."""
+    at = struct.unpack_from("<H", record, 20)[0]
+    while at + 24 <= len(record):
+        kind, length = struct.unpack_from("<II", record, at)
+        if kind == _END or length < 24 or at + length > len(record):
+            return
+        size, begin = struct.unpack_from("<BH", record, at + 9)
+        name = record[at + begin : at + min(length, begin + 2 * size)].decode("utf-16-le", "replace") if size else ""
+        yield kind, name, record[at : at + length]
+        at += length

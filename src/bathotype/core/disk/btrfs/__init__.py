@@ -1,0 +1,1 @@
+"""Reading btrfs without mounting."""
