@@ -18,7 +18,7 @@ from bathotype.core.disk.ext4.filesystem import Ext4
 from bathotype.core.disk.fat import Fat
 from bathotype.core.disk.layout import read_layout, used_ranges
 from bathotype.core.disk.source import Masked, Window, open_file
-from bathotype.core.errors import BathotypeError, Refused
+from bathotype.core.errors import BathotypeError, Damaged, Refused
 from bathotype.core.formats.catalogue import lay_out, open_image
 from bathotype.core.formats.ovf import Appliance
 from bathotype.core.generalize import residue
@@ -338,15 +338,20 @@ def test_a_vmdk_without_its_parent_is_refused() -> None:
 
 
 @pytest.mark.parametrize(
-    ("attributes", "name", "told"),
+    ("attributes", "name", "part", "told"),
     [
-        ('ovf:compression="gzip"', "disk.vmdk", "compressed"),
-        ('ovf:chunkSize="1048576"', "disk.vmdk", "several parts"),
-        ("", "a%20disk.vmdk", ""),
-        ("", "./disk.vmdk", ""),
+        ('ovf:compression="gzip"', "disk.vmdk", 0, "compressed"),
+        ('ovf:chunkSize="300000"', "disk.vmdk", 300_000, ""),
+        ('ovf:chunkSize="9000000"', "disk.vmdk", 9_000_000, ""),
+        ('ovf:chunkSize="300000"', "disk.vmdk", 200_000, "not those"),
+        ('ovf:chunkSize="300000" ovf:size="5"', "disk.vmdk", 300_000, "not those"),
+        ('ovf:chunkSize="300000"', "disk.vmdk", 0, "lacks"),
+        ('ovf:chunkSize="-1"', "disk.vmdk", 0, "no number"),
+        ("", "a%20disk.vmdk", 0, ""),
+        ("", "./disk.vmdk", 0, ""),
     ],
 )
-def test_archives_as_others_write_them(attributes: str, name: str, told: str) -> None:
+def test_archives_as_others_write_them(attributes: str, name: str, part: int, told: str) -> None:
     disk = lay_out("vmdk", Memory(os.urandom(MIB)), appliance=Appliance("a", "b", "1"), identity=bytes(16))
     ovf = "http://schemas.dmtf.org/ovf/envelope/1"
     text = (
@@ -355,12 +360,16 @@ def test_archives_as_others_write_them(attributes: str, name: str, told: str) ->
     ).encode()
     archive = BytesIO()
     with tarfile.open(fileobj=archive, mode="w", format=tarfile.USTAR_FORMAT) as tar:
-        for member, data in (("./a.ovf", text), (name.replace("%20", " "), disk.read(0, disk.size))):
+        whole, plain = disk.read(0, disk.size), name.replace("%20", " ")
+        parts = [(plain, whole)]
+        if part:
+            parts = [(f"{plain}.{n:09d}", whole[n * part : (n + 1) * part]) for n in range(-(-len(whole) // part))]
+        for member, data in (("./a.ovf", text), *parts):
             info = tarfile.TarInfo(member)
             info.size = len(data)
             tar.addfile(info, BytesIO(data))
     if told:
-        with pytest.raises(Refused, match=told):
+        with pytest.raises((Refused, Damaged), match=told):
             open_image(Memory(archive.getvalue()))
     else:
         assert open_image(Memory(archive.getvalue())).disk.size == MIB

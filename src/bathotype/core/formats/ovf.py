@@ -20,7 +20,8 @@ from defusedxml.common import DefusedXmlException
 from defusedxml.ElementTree import fromstring
 
 from bathotype.core.disk.several import MOST_DISKS
-from bathotype.core.disk.source import BlockSource, ByteSource, Window
+from bathotype.core.disk.source import BlockSource, ByteSource
+from bathotype.core.disk.stretch import Stretch
 from bathotype.core.errors import Damaged, Refused
 from bathotype.core.formats.laidout import LaidOutFile, Plain, Segment, stream
 from bathotype.core.units import plural
@@ -228,15 +229,28 @@ class OvaDisks:
             raise Damaged("The archive is no OVA: its first member is no OVF descriptor.")
         if first.size > _MOST_DESCRIPTOR:
             raise Refused("The archive's descriptor is longer than 1 MiB.")
-        self._names = [_plain(unquote(name)) for name in _disks_in(file.read(first.start, first.size))]
-        for name in self._names:
-            if name not in self._members:
-                raise Damaged(f"The archive lacks the disk {name!r} that its descriptor names.")
+        self._disks = [self._parts(disk) for disk in _disks_in(file.read(first.start, first.size))]
+
+    def _parts(self, disk: _DiskFile) -> Stretch:
+        """Where a disk's file lies; one that was divided is in members with numbers at their ends.  Raises `Damaged`."""
+        names = [disk.name]
+        if disk.part_bytes:
+            count = 0
+            while f"{disk.name}.{count:09d}" in self._members:
+                count += 1
+            names = [f"{disk.name}.{number:09d}" for number in range(count)]
+        if not names or names[0] not in self._members:
+            raise Damaged(f"The archive lacks the disk {disk.name!r} that its descriptor names.")
+        parts = [self._members[name] for name in names]
+        whole = sum(part.size for part in parts)
+        uneven = disk.part_bytes and any(part.size != disk.part_bytes for part in parts[:-1])
+        if uneven or (disk.part_bytes and disk.size is not None and whole != disk.size):
+            raise Damaged(f"The parts of the disk {disk.name!r} are not those that the descriptor tells of.")
+        return Stretch(tuple((part.start, part.size) for part in parts if part.size) or ((parts[0].start, 0),))
 
     def open(self) -> list[BlockSource]:
         """The disks' files within the archive, the one to boot from first."""
-        found = [self._members[name] for name in self._names]
-        return [Window(self._file, member.start, member.size) for member in found]
+        return [stretch.within(self._file) for stretch in self._disks]
 
     def check(self, progress: Callable[[int, int], None] = lambda done, total: None) -> bool:
         """Compare every digest of the manifest; False where there is none.  Raises `Damaged`."""
@@ -259,7 +273,16 @@ class OvaDisks:
         return True
 
 
-def _disks_in(text: bytes) -> list[str]:
+@dataclass(frozen=True)
+class _DiskFile:
+    """What a descriptor says of a disk's file: its name, the bytes of each part if it was divided, and all its bytes."""
+
+    name: str
+    part_bytes: int
+    size: int | None
+
+
+def _disks_in(text: bytes) -> list[_DiskFile]:
     """The files of the disks that a descriptor names, in the order of their places at their controller."""
     try:
         envelope = fromstring(text, forbid_dtd=True)
@@ -275,18 +298,24 @@ def _disks_in(text: bytes) -> list[str]:
     if not 0 < len(found) <= MOST_DISKS:
         raise Refused(f"The OVA has {plural(len(found), 'disk')}; a version has 1 to {MOST_DISKS}.")
     found.sort(key=lambda pair: pair[0])
-    for _, file in found:
-        for attribute, about in (("compression", "compressed"), ("chunkSize", "in several parts")):
-            value = file.get(f"{{{_OVF}}}{attribute}", "")
-            if value not in ("", "identity"):
-                raise Refused(
-                    f"The disk in the OVA is {about} ({attribute} {value}), which cannot be read here.",
-                    advice="Take the archive apart, unpack the disk, and import that.",
-                )
-    names = [str(file.get(f"{{{_OVF}}}href")) for _, file in found]
-    if len(set(names)) != len(names):
+    disks = [_disk_file(file) for _, file in found]
+    if len({disk.name for disk in disks}) != len(disks):
         raise Refused("The OVA has one file for two disks.", advice="Export each disk as a file of its own.")
-    return names
+    return disks
+
+
+def _disk_file(file: ElementTree.Element) -> _DiskFile:
+    packing = file.get(f"{{{_OVF}}}compression", "")
+    if packing not in ("", "identity"):
+        raise Refused(
+            f"The disk in the OVA is compressed ({packing}), which cannot be read here.",
+            advice="Take the archive apart, and import the disk: a file that is packed as a whole is unpacked.",
+        )
+    numbers = [file.get(f"{{{_OVF}}}{name}", "") for name in ("chunkSize", "size")]
+    if not all(not text or (text.isascii() and text.isdigit() and len(text) < 19) for text in numbers):
+        raise Damaged("The OVF descriptor tells of a file whose size is no number.")
+    part, size = (int(text) if text else None for text in numbers)
+    return _DiskFile(_plain(unquote(str(file.get(f"{{{_OVF}}}href")))), part or 0, size)
 
 
 def _places(envelope: ElementTree.Element) -> dict[str, tuple[int, int]]:
