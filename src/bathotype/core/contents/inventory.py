@@ -1,6 +1,6 @@
 """Reading what is installed from the files of a disk.
 
-Sources: os-release(5), the dpkg status file, the apk database, systemd unit links, passwd(5).
+Sources: os-release(5), the dpkg status file, the databases of apk and RPM, systemd unit links, passwd(5).
 """
 
 from __future__ import annotations
@@ -9,6 +9,7 @@ import re
 from dataclasses import asdict, dataclass, field
 from typing import Any
 
+from bathotype.core.contents import rpmdb
 from bathotype.core.guest.tree import FileTree
 
 _WANTS = re.compile(r"/etc/systemd/system/[^/]+\.(?:wants|requires)/([^/]+)")
@@ -44,7 +45,7 @@ class Contents:
 
 def read_contents(disk: FileTree) -> Contents:
     """Take stock of a disk."""
-    packages = [*_dpkg(disk), *_apk(disk)]
+    packages = [*_dpkg(disk), *_apk(disk), *_rpm(disk)]
     services = {match[1] for path in disk.entries if (match := _WANTS.fullmatch(path))}
     return Contents(
         os_release(disk), tuple(sorted(packages)), tuple(sorted(services)), tuple(_users(disk)), len(disk.entries)
@@ -81,6 +82,10 @@ def _apk(disk: FileTree) -> list[Package]:
         if "P" in fields:
             found.append(Package(fields["P"], fields.get("V", ""), fields.get("A", ""), "apk"))
     return found
+
+
+def _rpm(disk: FileTree) -> list[Package]:
+    return [Package(p.name, p.version, p.architecture, "rpm") for p in rpmdb.installed(disk)]
 
 
 def _users(disk: FileTree) -> list[str]:

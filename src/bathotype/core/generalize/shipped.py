@@ -1,8 +1,8 @@
 """Files that are exactly as their package shipped them: their text is public, whatever it looks like.
 
 Documentation and tests of packages hold example keys, tokens and passwords.  dpkg keeps the MD5 sums of a package's
-files (``/var/lib/dpkg/info/*.md5sums``) and of its configuration files (the status file); a compiled Python module
-counts as shipped where its source is.
+files (``/var/lib/dpkg/info/*.md5sums``) and of its configuration files (the status file), and RPM's database has sums of
+all files; a compiled Python module counts as shipped where its source is.
 """
 
 from __future__ import annotations
@@ -11,6 +11,7 @@ import hashlib
 import re
 from functools import cached_property
 
+from bathotype.core.contents import rpmdb
 from bathotype.core.guest.tree import FileTree
 
 _MOST_FILE = 64 * 1024 * 1024
@@ -26,7 +27,8 @@ class Shipped:
         self._tree = tree
 
     @cached_property
-    def _sums(self) -> dict[str, str]:
+    def _sums(self) -> dict[str, tuple[str, str]]:
+        """The hash function and the sum of each file."""
         found: dict[str, str] = {}
         for path in self._tree.entries:
             if path.startswith("/var/lib/dpkg/info/") and path.endswith(".md5sums"):
@@ -34,7 +36,10 @@ class Shipped:
                 found.update((f"/{name}", digest) for digest, name in _LINE.findall(text))
         status = self._tree.read("/var/lib/dpkg/status", most=_MOST_FILE) or b""
         found.update(_CONFFILE.findall(status.decode("utf-8", "surrogateescape")))
-        return found
+        ours = {path: ("md5", digest) for path, digest in found.items()}
+        for package in rpmdb.installed(self._tree):
+            ours.update((path, (kind, digest)) for path, kind, digest in package.files)
+        return ours
 
     def __contains__(self, path: str) -> bool:
         """Whether a file has the very bytes that its package shipped."""
@@ -45,4 +50,5 @@ class Shipped:
         node = self._tree.entries.get(path)
         if wanted is None or node is None or not node.is_file or node.size > _MOST_FILE:
             return False
-        return hashlib.md5(self._tree.content(path), usedforsecurity=False).hexdigest() == wanted
+        kind, digest = wanted
+        return hashlib.new(kind, self._tree.content(path), usedforsecurity=False).hexdigest() == digest
