@@ -130,7 +130,7 @@ def test_what_there_is_to_choose_from(office: Office, cli: Cli) -> None:
     assert done(cli("regions", "buckets")) == ""
     assert "linux\t" in done(cli("profiles", "list"))
     assert "Clones with one host key" in done(cli("profiles", "show", "linux"))
-    assert "vhdx\t.vhdx\t\tyes" in done(cli("formats")) and "ova\t.ova\tyes\tyes" in done(cli("formats"))
+    assert "vdi\t.vdi\t\tyes" in done(cli("formats")) and "ova\t.ova\tyes\tyes" in done(cli("formats"))
     assert "sunset\tThe state of a version whose end is announced" in done(cli("help", "words", "sunset"))
 
 

@@ -181,6 +181,7 @@ def test_the_audit_trail_cannot_be_rewritten_and_tampering_is_found(office: Offi
         office.upkeep("trail")  # a shorter trail does not take the longer one's place
         cut = client.event_chain()
         assert not cut.whole and not cut.broken_at and f"had {whole.events} events" in cut.missing
+        office.execute("delete from events where id > (select max(id) from aside)")  # that the check was made
         office.execute("insert into events overriding system value select * from aside order by id")
         assert client.event_chain().whole
         office.execute("update events set actor = 'somebody-else' where id = (select min(id) + 1 from events)")

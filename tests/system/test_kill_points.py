@@ -285,6 +285,13 @@ def begin(kind: str, lives: Lives, client: Client, ready: tuple[str, Path]) -> t
                 assert done.result == {"address": address, "bytes": 10_000_000, "sha256": sha256}
 
             return client.digest_in_bucket(address), told
+        case "event-check":
+
+            def followed() -> None:
+                [done] = client.operations(kind="event-check")
+                assert done.result is not None and done.result["whole"] and done.result["events"] > 10
+
+            return client.start_event_check(), followed
         case "export":
             to = f"s3://halvane-images/killed/{number}.qcow2"
 

@@ -1,7 +1,8 @@
-import { useQuery } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState, type FormEvent } from "react";
 import { useSearchParams } from "react-router";
 import { answer, http } from "~/api/client";
+import { ask } from "~/api/queries";
 import { Button, Loading, ProblemShown } from "~/parts/basics";
 import { Choice, TextField } from "~/parts/form";
 import { More, usePages } from "~/parts/paged";
@@ -76,28 +77,35 @@ export function Component() {
   );
 }
 
-/** Whether each event follows from the one before: asked for when somebody wants to know. */
+type Followed = { whole: boolean; events: number; missing: string; broken_at: number[] };
+
+/** Whether each event follows from the one before: an operation reads the trail when somebody wants to know. */
 function Chain() {
-  const { data, error, refetch, isFetching } = useQuery({
-    queryKey: ["still", "chain"],
-    queryFn: () => answer(http.GET("/api/v1/events/chain")),
-    enabled: false,
+  const [id, setId] = useState("");
+  const begin = useMutation({
+    mutationFn: () => answer(http.POST("/api/v1/event-checks")),
+    onSuccess: (operation) => setId(operation.id),
   });
-  if (data)
+  const { data: operation } = useQuery({ ...ask.operation(id), enabled: id !== "" });
+  if (operation?.state === "succeeded") {
+    const found = operation.result as Followed;
     return (
       <>
-        {data.whole
-          ? `The trail is whole: each of its ${data.events} events follows from the one before.`
-          : data.missing || `The trail is broken at event ${data.broken_at[0]}.`}
+        {found.whole
+          ? `The trail is whole: each of its ${found.events} events follows from the one before.`
+          : found.missing || `The trail is broken at event ${found.broken_at[0]}.`}
       </>
     );
+  }
+  const ended = operation?.state === "failed" || operation?.state === "cancelled";
+  const busy = begin.isPending || (id !== "" && !ended);
   return (
     <>
-      Each event is chained to the one before by its digest.{" "}
-      <Button kind="quiet" onClick={() => void refetch()} disabled={isFetching}>
-        {isFetching ? "Checking …" : "Check the chain"}
+      {ended ? `The check ${operation.state}. ` : "Each event is chained to the one before by its digest. "}
+      <Button kind="quiet" onClick={() => begin.mutate()} disabled={busy}>
+        {busy ? "Checking …" : "Check the chain"}
       </Button>
-      {error && <ProblemShown problem={error} />}
+      {begin.error && <ProblemShown problem={begin.error} />}
     </>
   );
 }

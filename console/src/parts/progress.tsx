@@ -18,6 +18,7 @@ const doing: Record<string, string> = {
   export: "Export of",
   "export-digest": "Digest of an export of",
   "bucket-digest": "Digest of",
+  "event-check": "Check of",
   drain: "Removing from a region:",
   adopt: "Taking over",
   build: "Build of",

@@ -351,8 +351,12 @@ class Client(
         return self._transport.file("/events", subject=subject, action=action, format=form)
 
     def event_chain(self) -> fleet.ChainCheck:
-        """Whether the audit trail is whole."""
-        return self._transport.one(fleet.ChainCheck, "GET", "/events/chain")
+        """Whether the audit trail is whole: an operation reads it, and is waited for."""
+        return fleet.ChainCheck.model_validate(self.wait(self.start_event_check().id).result)
+
+    def start_event_check(self) -> work.Operation:
+        """Have the audit trail read once from its beginning; the operation's result is a ``ChainCheck``."""
+        return self._transport.one(work.Operation, "POST", "/event-checks")
 
     def alerts(self, *, cleared: bool = False) -> list[fleet.Alert]:
         """What somebody should look at."""

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from contextvars import ContextVar
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
@@ -94,14 +95,25 @@ def _moment(at: datetime) -> str:
     return f"{at.timestamp():.6f}"
 
 
-def broken_links(session: Session) -> list[int]:
-    """Ids of events whose digest does not follow from the one before: an empty list proves the chain whole."""
-    previous, broken = "", []
-    for event in session.scalars(select(Event).order_by(Event.id).execution_options(yield_per=1000)):
-        if link(previous, event) != event.digest:
-            broken.append(event.id)
-        previous = event.digest
-    return broken
+@dataclass(frozen=True)
+class Followed:
+    """A part of the chain: how many events, the last one's number and digest, and those that do not follow."""
+
+    events: int
+    event: int
+    digest: str
+    broken: list[int]
+
+
+def follow(session: Session, event: int, digest: str, *, most: int) -> Followed:
+    """Look at the next events behind one with this number and digest (0 and nothing for the first), at most so many."""
+    rows = session.scalars(select(Event).where(Event.id > event).order_by(Event.id).limit(most)).all()
+    broken = []
+    for row in rows:
+        if link(digest, row) != row.digest:
+            broken.append(row.id)
+        event, digest = row.id, row.digest
+    return Followed(len(rows), event, digest, broken)
 
 
 #: Alerts about what has happened: they end when somebody acknowledges them.

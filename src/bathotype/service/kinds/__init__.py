@@ -9,6 +9,7 @@ from bathotype.service.kinds.captureplan import CapturePlan
 from bathotype.service.kinds.changeinstances import ChangeInstances
 from bathotype.service.kinds.drain import Drain
 from bathotype.service.kinds.edit import Edit
+from bathotype.service.kinds.eventcheck import EventCheck
 from bathotype.service.kinds.exportdigest import DigestOfExport
 from bathotype.service.kinds.importing import Import
 from bathotype.service.kinds.launch import Launch
@@ -31,6 +32,7 @@ KINDS: Mapping[str, type[AnyKind]] = {
         DigestOfObject,
         Drain,
         Edit,
+        EventCheck,
         Import,
         Launch,
         Prove,

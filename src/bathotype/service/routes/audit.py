@@ -11,8 +11,11 @@ from bathotype.core.errors import Invalid, NotFound
 from bathotype.core.firstboot.checks import faults
 from bathotype.core.firstboot.settings import FirstBoot
 from bathotype.core.lifecycle.references import check_name
-from bathotype.service import audit, trailend
+from bathotype.service import audit
 from bathotype.service.answers.events import events_counted, events_of
+from bathotype.service.answers.operations import operation_answers
+from bathotype.service.kinds.eventcheck import EventCheck, EventCheckParams
+from bathotype.service.operations.start import start_operation
 from bathotype.service.records import Alert, FirstBootSet
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.routes.callers import Manager, Operator, Reader, ReadsOf, ServiceOf
@@ -21,6 +24,7 @@ from bathotype.service.routes.paging import REVERSED, Ordering, Paged
 from bathotype.service.routes.route import api_router
 from bathotype.wire import fleet as wire
 from bathotype.wire.common import Page
+from bathotype.wire.operations import Operation
 
 router = api_router()
 
@@ -46,22 +50,13 @@ def list_events(
     )
 
 
-@router.get("/events/chain", tags=["events"])
-def check_chain(caller: Manager, service: ServiceOf) -> wire.ChainCheck:
-    """Check that each event follows from the one before, and that none is missing at the end.  It reads the trail of all
-    accounts, so it is for stewards."""
-    held = trailend.kept(service.settings)
-    with service.database.sessions() as session:  # read in parts, which takes a transaction
-        broken, end = audit.broken_links(session), trailend.end_of(session)
-        missing = trailend.missed(session, held) if held else ""
-        return wire.ChainCheck(
-            whole=not broken and not missing,
-            broken_at=broken[:100],
-            events=end.count if end else 0,
-            end=end.digest if end else "",
-            kept_at=held.at if held else "",
-            missing=missing,
-        )
+@router.post("/event-checks", status_code=202, tags=["events"])
+def check_events(caller: Manager, service: ServiceOf) -> Operation:
+    """Check that each event follows from the one before, and that none is missing at the end: the operation's result says
+    it, as ``ChainCheck``.  It reads the trail of all accounts, so it is for stewards."""
+    with service.database.sessions.begin() as session:
+        row = start_operation(session, caller, EventCheck, "the audit trail", EventCheckParams())
+        return operation_answers(session, [row])[0]
 
 
 _ALERTS = Ordering(Alert.id, raised=Alert.id, kind=Alert.kind, subject=Alert.subject)
