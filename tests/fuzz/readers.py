@@ -324,7 +324,7 @@ def agent(data: bytes) -> None:
     """Answers of a guest agent."""
     for ask in (GuestAgent.os_info, GuestAgent.addresses, GuestAgent.host_name, GuestAgent.commands):
         try:
-            ask(GuestAgent(_Stream(patched(_ANSWERS, data).whole + data), timeout=0.02))  # type: ignore[arg-type]
+            ask(GuestAgent(_Stream(patched(_ANSWERS, data).whole + data), timeout=0.002))  # type: ignore[arg-type]
         except BathotypeError:
             pass
 
