@@ -19,10 +19,12 @@ from bathotype.core.store.chunks import digest
 
 @dataclass(frozen=True)
 class JudgeQuestion:
-    """Whose identity is looked for, and whether it is kept on purpose."""
+    """Whose identity is looked for, whether it is kept on purpose, and whether a profile could reach every volume, since it
+    was applied in the running system."""
 
     source: residue.SourceIdentity
     identity_kept: bool = False
+    reached: bool = False
 
 
 @dataclass(frozen=True)
@@ -40,7 +42,7 @@ class Judged:
 def _disk(bench: Bench, question: JudgeQuestion) -> Judged:
     disk = GuestDisk.seen(bench.sources[0])
     try:
-        findings = residue.scan(disk, question.source, identity_kept=question.identity_kept)
+        findings = residue.scan(disk, question.source, identity_kept=question.identity_kept, reached=question.reached)
     except Damaged as error:
         if disk.holds_system:
             raise

@@ -80,8 +80,11 @@ class Finding:
     advice: str
 
 
-def scan(disk: FileTree, source: SourceIdentity, *, identity_kept: bool = False) -> list[Finding]:
-    """Every finding in a guest's files, most severe first; what the tree does not show is one too.
+def scan(
+    disk: FileTree, source: SourceIdentity, *, identity_kept: bool = False, reached: bool = False
+) -> list[Finding]:
+    """Every finding in a guest's files, most severe first; what the tree does not show is one too, and so are volumes that no
+    profile can have changed, unless it ``reached`` all of them.
 
     ``identity_kept`` marks a capture as it is: its identity is then reported with severity ``low``, since
     keeping it was asked for; credentials stay what they are.
@@ -125,7 +128,7 @@ def scan(disk: FileTree, source: SourceIdentity, *, identity_kept: bool = False)
             detail = f"captured, but its files were neither generalized nor scanned{why}"
             finding = _finding("not-scanned", "high", lack.what, 0, detail, "Accept it if you know what it contains.")
             found[finding.id] = finding
-        elif not identity_kept:
+        elif not identity_kept and not reached:
             detail = "its files were scanned; no step of the profile has changed them"
             finding = _finding(
                 "not-generalized", "low", lack.what, 0, detail, "Clean them in the machine, or accept it."
@@ -145,10 +148,10 @@ def unreadable(reason: str) -> list[Finding]:
     return [_finding("not-scanned", "high", "(whole disk)", 0, reason, "Accept it if you know what the disk holds.")]
 
 
-def unseen(disk: str) -> Finding:
-    """The report on a data disk whose files nobody has seen."""
-    detail = f"{disk}: the system mounts nothing of it, so its files were neither generalized nor scanned"
-    return _finding("not-scanned", "high", f"({disk})", 0, detail, "Mount it in the machine, or accept it.")
+def unmounted(disk: str) -> Finding:
+    """The report on a data disk whose files the running system did not show."""
+    detail = "the system mounts nothing of it, so no step of the profile has changed its files"
+    return _finding("not-generalized", "medium", f"({disk})", 0, detail, "Mount it in the machine, or accept it.")
 
 
 def remains(what: str) -> Finding:

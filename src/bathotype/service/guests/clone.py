@@ -3,7 +3,7 @@
 The clone boots from copies of the snapshots, with the data disks that are captured, without a first-boot seed and without
 a way out.  Steps that run inside
 are run first, in their order; then its files are written as a tar archive to an empty disk, read from there, and the
-same planner and the same residue scan work on them as on an offline disk.  The clone is never shut down: what it
+same planner works on them as on an offline disk; so does the residue scan, where the disks cannot be read afterwards.  The clone is never shut down: what it
 would write while it stops (logs, seeds, a new machine id) would be captured.  Its disk is taken while it is frozen.
 """
 
@@ -37,14 +37,15 @@ _QUIET = "/run/bathotype"
 
 @dataclass(frozen=True)
 class MadeInside:
-    """What came of it: the snapshots to store, the boot disk's first, and what was found in the generalized files.
+    """What came of it: the snapshots to store, the boot disk's first, and what was found in the generalized files, where
+    they were looked at inside.
 
-    ``unmounted`` names the data disks of which the system mounts nothing: their files were not seen.
+    ``unmounted`` names the data disks of which the system mounts nothing: no step has changed their files.
     """
 
     snapshots: list[str]
     planned: PlannedInside
-    judged: Judged
+    judged: Judged | None
     unmounted: list[str]
 
 
@@ -102,9 +103,13 @@ class InsideClone:
         self,
         profile: Profile,
         known: dict[str, Any],
-        looked_for: Callable[[dict[str, Any]], residue.SourceIdentity],
+        looked_for: Callable[[dict[str, Any]], residue.SourceIdentity] | None,
     ) -> MadeInside:
-        """Run the profile, take stock, and snapshot the frozen clone."""
+        """Run the profile, and snapshot the frozen clone.
+
+        ``looked_for`` says whose identity is looked for in the files as the clone shows them; None where its disks can be
+        read afterwards, which no clone can lie about.
+        """
         with self._site.agent(self._machine.id, timeout=60) as agent:
             self._script(agent, prepare_script())
             for step in profile.steps:
@@ -132,8 +137,10 @@ class InsideClone:
             self._script(agent, change_script(*lists))
             unmounted = [disk for disk in self._taken[1:] if not self._mounted(agent, disk)]
             self._context.log(f"{plural(len(planned.changes), 'path')} changed, {iec(planned.total_bytes)} gone.")
-            with self._files(agent) as archive:
-                found = reader.ask(JUDGE_ARCHIVE, JudgeQuestion(looked_for(made.identity)), archive)
+            found = None
+            if looked_for is not None:
+                with self._files(agent) as archive:
+                    found = reader.ask(JUDGE_ARCHIVE, JudgeQuestion(looked_for(made.identity)), archive)
         key = f"{self._context.id}/inside/{time.time_ns()}"
         taken = snapshot_frozen(self._context, self._site, self._machine, self._taken, key, tags=self._tags)
         names = {disk: f"data-{number}" for number, disk in enumerate(self._taken)}

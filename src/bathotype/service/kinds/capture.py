@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.confined.asking import look
 from bathotype.core.confined.changing import BLANK
-from bathotype.core.confined.judging import JUDGE, JudgeQuestion
+from bathotype.core.confined.judging import JUDGE, Judged, JudgeQuestion
 from bathotype.core.confined.looking import MARKER, Look, MarkerQuestion
 from bathotype.core.disk.nbdpool import NbdPool
 from bathotype.core.disk.ranges import Ranges
@@ -208,11 +208,14 @@ class CaptureKind(Snapshots[CP, CM], MakingKind[CP, CM]):
             return None
         context, profile = self.context, self._profile
         known = dict(self.memo.identity)
+        with self.open_disks(self.all_taken) as raw:
+            before = look(context.reader, raw)
+        readable = before.has_root or any(volume.read_alone for volume in before.layout.volumes)
         with InsideClone(context, self.site, self.machine, self.all_taken, self.params.tags) as clone:
             made = clone.generalize(
                 profile,
                 known,
-                lambda identity: source_identity(identity, self.memo.source),
+                None if readable else lambda identity: source_identity(identity, self.memo.source),
             )
             self.memo.take_inside(made.planned)
             self.memo.profile = {"name": profile.name, "digest": profile.digest}
@@ -222,18 +225,27 @@ class CaptureKind(Snapshots[CP, CM], MakingKind[CP, CM]):
                 bring(context, found.settled(raw), found.used)
         with open_copy(context, writable=True) as image:
             context.reader.ask(BLANK, None, image)
-        findings = [*made.judged.findings, *map(residue.unseen, made.unmounted)]
         with open_copy(context) as image:
+            identity = source_identity(made.planned.identity, self.memo.source)
+            judged = made.judged or self._judge_inside(identity, image)
+            findings = [*judged.findings, *map(residue.unmounted, made.unmounted)]
             # The id was a small file too: where it is still found, other removed files may be.
             machine_id = str(self.memo.identity.get("machine_id", ""))
             if len(machine_id) == 32 and still_holds(image, machine_id.encode()):
                 findings.append(residue.remains("the source's machine id"))
             self.look_over(image)
-            self.memo.after = made.judged.survey
+            self.memo.after = judged.survey
             self.accept_as_before(findings, image)
-            self.judged(findings, made.judged.contents)
+            self.judged(findings, judged.contents)
             self.store_disk(image, look(context.reader, image).used)
         return None
+
+    def _judge_inside(self, identity: residue.SourceIdentity, image: BlockSource) -> Judged:
+        """Scan what a clone left, on its disks."""
+        try:
+            return self.context.reader.ask(JUDGE, JudgeQuestion(identity, reached=True), image)
+        except Refused as error:
+            return Judged(tuple(residue.unreadable(error.message)), None, None)
 
     def _run_own_tool(self, tool: OwnTool) -> None:
         """Run the system's own tool in a booted clone, and store what it leaves."""
