@@ -19,7 +19,7 @@ from bathotype.core.errors import Damaged
 _MFT, _LOG, _VOLUME, _BITMAP = 0, 2, 3, 6
 _VOLUME_INFORMATION, _DATA, _END = 0x70, 0x80, 0xFFFFFFFF
 _IN_USE = 0x1
-_MOST_RECORDS, _RECORDS_AT_ONCE = 1 << 20, 256
+_MOST_RECORDS, _RECORDS_AT_ONCE = 1 << 21, 256
 _DIRTY, _NO_CLIENT, _VOLUME_IS_CLEAN = 0x1, 0xFFFF, 0x2
 _MOST_RUNS, _MOST_BITMAP, _MOST_HOLE = 1 << 20, 1 << 32, 1 << 52
 #: The cluster of a run that is a hole.

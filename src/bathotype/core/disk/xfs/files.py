@@ -22,7 +22,7 @@ _REALTIME, _BIG_TIME, _BIG_COUNTS = 0x1, 0x8, 0x10
 #: How a map's block begins: its magic, and how many bytes its head has.
 _MAP_HEADS = {b"BMAP": 24, b"BMA3": 72}
 _MOST_MAP, _MOST_LEVELS = 1 << 21, 9
-#: A folder's names lie before this byte of it; behind it are indexes of them.
+#: A folder's names lie before this byte of it.
 _NAMES_END = 32 << 30
 _MOST_FOLDER, _MOST_LINK, _MOST_ATTRIBUTES = 1 << 30, 65536, 16 << 20
 _FOLDER_HEADS = {b"XD2B": 16, b"XD2D": 16, b"XDB3": 64, b"XDD3": 64}
@@ -127,12 +127,12 @@ class XfsFiles:
         runs = self._runs(inode.attribute_form, inode.attributes, inode.attribute_extents)
         found: dict[str, bytes] = {}
         size = self._fs.block_size
+        if sum(run.length for run in runs) * size > _MOST_ATTRIBUTES:
+            raise Damaged(f"Inode {file.number} of the XFS file system has impossibly large attributes.")
         for run in runs:
             for number in range(run.length):
                 block = self._fs.source.read((run.start + number) * size, size)
                 found |= self._leaf_attributes(block, runs)
-                if sum(map(len, found.values())) > _MOST_ATTRIBUTES:
-                    raise Damaged(f"Inode {file.number} of the XFS file system has impossibly large attributes.")
         return found
 
     # Inodes
@@ -256,10 +256,10 @@ class XfsFiles:
         if inode.file.size > _MOST_FOLDER:
             raise Damaged(f"Folder {inode.file.number} of the XFS file system is impossibly large.")
         runs, size = self._map(inode), self._fs.block_size << self._folder_log
-        done = -1
+        done, end = -1, min(inode.file.size, _NAMES_END)  # behind it lie indexes of the names
         for run in runs:
             begin = run.logical * self._fs.block_size
-            for at in range(begin - begin % size, min(begin + run.length * self._fs.block_size, _NAMES_END), size):
+            for at in range(begin - begin % size, min(begin + run.length * self._fs.block_size, end), size):
                 if at > done:
                     done = at
                     yield from self._names_in(self._bytes(runs, at, size))
