@@ -191,6 +191,22 @@ def test_a_launch_is_refused_by_a_rule_and_admitted_by_an_exception(desk: Opens)
     mara.says("storm-1 is gone")
 
 
+def test_a_version_is_written_to_a_bucket_and_the_trail_is_checked(desk: Opens, demo: System) -> None:
+    mara = desk("mara")
+    page = mara.open("/versions/gauge-collector@1.3.0")
+    page.get_by_role("button", name="Take it out as a file").click()
+    with asked(page):
+        page.get_by_label("Where to").select_option("the bucket halvane-images")
+        page.get_by_label("Format").select_option("VHDX")
+        expect(page.get_by_label("Name in the bucket")).to_have_value("gauge-collector-1.3.0.vhdx")
+        page.get_by_role("button", name="Write the file").click()
+    mara.says("succeeded")
+    assert demo.from_bucket("s3://halvane-images/gauge-collector-1.3.0.vhdx")[:8] == b"vhdxfile"
+    page = mara.open("/ledger")
+    page.get_by_role("button", name="Check the chain").click()
+    expect(page.get_by_text("The trail is whole")).to_be_visible()
+
+
 def test_a_retirement_is_blocked_by_a_mark_and_then_done(desk: Opens) -> None:
     mara = desk("mara")
     page = mara.open("/lines/gauge-collector")

@@ -7,6 +7,7 @@ type Params = Record<string, string | number | boolean | undefined>;
 export const ask = {
   overview: () => queryOptions({ queryKey: ["overview"], queryFn: () => answer(http.GET("/api/v1/overview")) }),
   regions: () => queryOptions({ queryKey: ["regions"], queryFn: () => answer(http.GET("/api/v1/regions")) }),
+  buckets: () => queryOptions({ queryKey: ["buckets"], queryFn: () => answer(http.GET("/api/v1/buckets")) }),
   lines: () =>
     queryOptions({
       queryKey: ["lines"],

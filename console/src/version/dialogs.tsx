@@ -1,14 +1,15 @@
 import { keepPreviousData, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { acting, answer, http, onceKey, type Schema } from "~/api/client";
+import { answer, http, onceKey, type Schema } from "~/api/client";
 import { ask } from "~/api/queries";
 import { ProblemShown } from "~/parts/basics";
 import { Confirm, PlanShown } from "~/parts/dialog";
 import { Check, Choice, NameField, TextField } from "~/parts/form";
-import { iec, pieces, to } from "~/parts/text";
+import { pieces, to } from "~/parts/text";
 import { ShareDialog } from "~/people/share-dialog";
 import { EditDialog } from "./edit-dialog";
+import { ExportDialog } from "./export-dialog";
 import { Prove, Verify } from "./judging-dialogs";
 import { ReplicateDialog } from "./replicate-dialog";
 
@@ -25,7 +26,7 @@ export function VersionDialog({ verb, ...given }: Given & { verb: string }) {
   if (verb === "verify") return <Verify {...given} />;
   if (verb === "prove") return <Prove {...given} />;
   if (verb === "mark") return <MoveMark {...given} />;
-  if (verb === "export") return <Export {...given} />;
+  if (verb === "export") return <ExportDialog {...given} />;
   if (verb === "share") return <ShareDialog subject={reference} close={given.close} />;
   if (verb === "replicate") return <ReplicateDialog {...given} />;
   if (verb === "edit") return <EditDialog {...given} />;
@@ -218,51 +219,6 @@ function MoveMark({ overview, close }: Given) {
         onChange={(e) => setChosen(e.target.value)}
         options={others.map((v) => v.number)}
       />
-    </Confirm>
-  );
-}
-
-const formats: [string, string][] = [
-  ["raw", "raw"],
-  ["qcow2", "qcow2"],
-  ["qcow2-zstd", "qcow2, compressed with zstd"],
-  ["vhd", "VHD"],
-  ["vhdx", "VHDX"],
-  ["vmdk", "VMDK"],
-  ["ova", "OVA"],
-];
-
-function Export({ overview, close }: Given) {
-  const { reference, disks } = overview.version;
-  const [format, setFormat] = useState("qcow2");
-  const [disk, setDisk] = useState("boot");
-  const several = disks.length > 1;
-  const act = async () => {
-    const asked = new URLSearchParams({ format, account: acting.account });
-    if (several && format !== "ova") asked.set("disk", disk);
-    location.assign(`/api/v1/versions/${encodeURIComponent(reference)}/disk?${asked}`);
-  };
-  return (
-    <Confirm
-      title={`Take ${reference} out as a file`}
-      about="Your browser saves it. The command line's `bathotype export` goes on where it stopped, and checks the digest."
-      verb="Save the file"
-      act={act}
-      close={close}
-    >
-      <Choice label="Format" value={format} onChange={(e) => setFormat(e.target.value)} options={formats} />
-      {several &&
-        (format === "ova" ? (
-          <p className="text-small text-ink-2">The archive holds all {disks.length} disks.</p>
-        ) : (
-          <Choice
-            label="Disk"
-            hint="An OVA holds them all."
-            value={disk}
-            onChange={(e) => setDisk(e.target.value)}
-            options={disks.map((one): [string, string] => [one.role, `${one.role}, ${iec(one.bytes)}`])}
-          />
-        ))}
     </Confirm>
   );
 }

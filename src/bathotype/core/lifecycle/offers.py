@@ -94,7 +94,7 @@ def _version_offers(facts: VersionFacts) -> Iterator[tuple[Verb, Offer]]:
             "Make a version from it by an edit",
             "Steps on a copy of its disk, without a boot. It stays as it is.",
         ),
-        ("export", "Take it out as a file", "raw, qcow2, VHD, VMDK or OVA, read from a region's store."),
+        ("export", "Take it out as a file", "raw, qcow2, VHD, VHDX, VMDK or OVA, read from a region's store."),
         ("verify", "Check its bytes", "Every chunk in a region is read and checked against its digest."),
     ):
         yield Verb.OPERATE, Offer(name, title, not gone, nothing if gone else (would,))
