@@ -19,6 +19,7 @@ from bathotype.core.disk.btrfs.files import BtrfsFiles
 from bathotype.core.disk.diskfile import DiskFiles
 from bathotype.core.disk.ext4.readalone import Clustered
 from bathotype.core.disk.layout import read_layout, used_ranges
+from bathotype.core.disk.ntfs.blocks import Ntfs
 from bathotype.core.disk.ntfs.files import NtfsFiles
 from bathotype.core.disk.source import open_file
 from bathotype.core.disk.xfs.files import XfsFiles
@@ -366,6 +367,27 @@ def test_what_cannot_be_read_is_said_and_the_rest_is_scanned(folder: Path) -> No
     assert any("attribute stream hidden" in f.excerpt for f in found)
     told = next(f.excerpt for f in found if f.rule == "not-scanned")
     assert told == "1 file, the first is /packed: It is packed by the system, in a way that is not known here."
+
+
+def test_what_is_captured_whole_is_scanned_all_the_same(folder: Path) -> None:
+    """A system that sleeps, or was copied while it ran, leaves a volume that is not in order."""
+    image = folder / "a.img"
+    sh(f"truncate -s 64M {image} && mkntfs -q -F -f {image}")
+    (folder / "token").write_bytes(TOKEN)
+    sh(f"ntfscp -q {image} {folder}/token token.txt")
+    data = bytearray(image.read_bytes())
+    with open_file(image) as source:
+        fs = Ntfs(source)
+        record = fs._mft[0].cluster * fs.cluster + 3 * fs.record  # that of the volume itself
+    data[data.index(b"\x70\0\0\0", record) + 24 + 10] |= 1
+    image.write_bytes(data)
+    with open_file(image) as source:
+        guest = GuestDisk.seen(source)
+        [volume] = guest.layout.volumes
+        assert volume.whole and "scanned as they lie on the disk" in volume.caution and not guest.holds_system
+        found = {(f.rule, f.severity, f.path) for f in scan(guest, SourceIdentity())}
+    assert found >= {("token-shape", "high", "/token.txt"), ("not-scanned", "medium", "the whole disk (ntfs)")}
+    assert len(found) == 2
 
 
 def sh_out(command: str) -> str:

@@ -119,7 +119,7 @@ def look_ahead(found: Examined, reader: ConfinedReader, form: str | None, profil
     if found.file is None or found.image is None or not found.importable:
         return
     look = found.image.look
-    if look is None or not (look.has_root or (profile is None and any(v.read_alone for v in look.layout.volumes))):
+    if look is None or not (look.has_root or (profile is None and any(v.shown for v in look.layout.volumes))):
         return
     if (found.used_bytes or 0) > _MOST_AHEAD:
         about = f"More than {iec(_MOST_AHEAD)} are in use: what a profile changes and leaves is seen in the import."

@@ -354,7 +354,7 @@ def _root(result: Preflight, found: bool, profile: Profile | None) -> None:
             "file-system", "The operating system is on an ext4 file system that can be generalized offline."
         )
     elif result.mode == "as-is" or profile is None:
-        if result.layout is not None and any(volume.read_alone for volume in result.layout.volumes):
+        if result.layout is not None and any(volume.shown for volume in result.layout.volumes):
             return  # it is scanned, as was said of the volume
         result.remarks.warn(
             "file-system", "No file system with an operating system can be read: its contents are not recorded."

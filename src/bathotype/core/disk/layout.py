@@ -52,7 +52,8 @@ class Volume:
     """A partition, or a disk without a table, and the file system found in it.
 
     ``disk`` is the number of its disk, 0 for the boot disk; ``start`` counts from the beginning of the first disk.
-    ``whole`` says that it is captured whole although its file system is read, and ``note`` says why.
+    ``whole`` says that it is captured whole although its file system is read, and ``note`` says why; ``legible`` that the
+    files can be read all the same.
     """
 
     number: int
@@ -68,6 +69,7 @@ class Volume:
     whole: bool = False
     logical: LogicalVolume | None = None
     disk: int = 0
+    legible: bool = False
 
     @property
     def stretch(self) -> Stretch:
@@ -119,6 +121,11 @@ class Volume:
         return self.looked_into and self.filesystem in _READ_ALONE
 
     @property
+    def shown(self) -> bool:
+        """Whether files are shown that nobody can change: those, and those of a file system whose log waits."""
+        return self.read_alone or self.legible
+
+    @property
     def caution(self) -> str:
         """What somebody should know of how it is captured; empty where there is nothing."""
         if self.read_alone:
@@ -127,7 +134,8 @@ class Volume:
             return ""
         if self.filesystem == "lvm" and self.understood:
             return f"{self.title} (lvm): {self.note}"
-        return f"{self.title} ({self.filesystem}) is captured whole, also its free space. {self.note}".strip()
+        scanned = " Its files are scanned as they lie on the disk." if self.legible else ""
+        return f"{self.title} ({self.filesystem}) is captured whole, also its free space. {self.note}".strip() + scanned
 
 
 @dataclass(frozen=True)
@@ -160,7 +168,7 @@ class Layout:
         """The same where its files can only be read: the volume, and its tree of files.  What cannot be read holds none."""
         found = []
         for volume in self.volumes:
-            if volume.read_alone:
+            if volume.shown:
                 with suppress(Damaged):
                     if (tree := tree_of_system(volume.filesystem, volume.within(source))) is not None:
                         found.append((volume, tree))
@@ -313,7 +321,7 @@ def _volume(source: BlockSource, partition: Partition, logical: LogicalVolume | 
     stretch = logical.stretch if logical else Stretch.of(partition.start, partition.length)
     window = stretch.within(source)
     signs = signs_of(_head(window), window.size)
-    filesystem, note, whole = signs.first, "", False
+    filesystem, note, whole, legible = signs.first, "", False, False
     if filesystem == "unknown" and partition.role == "bios-boot":
         filesystem = "boot-code"
     if signs.also:
@@ -333,8 +341,9 @@ def _volume(source: BlockSource, partition: Partition, logical: LogicalVolume | 
     elif filesystem in _READ_ALONE and not whole:
         try:
             other = _READ_ALONE[filesystem](window)
-            uuid, label = other.uuid, other.label
+            uuid, label, legible = other.uuid, other.label, True
             other.used()
+            legible = False
         except Damaged as error:
             whole, note = True, error.message
     return Volume(
@@ -350,6 +359,7 @@ def _volume(source: BlockSource, partition: Partition, logical: LogicalVolume | 
         "" if logical else partition.name,
         whole,
         logical,
+        legible=legible,
     )
 
 

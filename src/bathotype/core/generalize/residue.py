@@ -128,6 +128,12 @@ def scan(
             detail = f"captured, but its files were neither generalized nor scanned{why}"
             finding = _finding("not-scanned", "high", lack.what, 0, detail, "Accept it if you know what it contains.")
             found[finding.id] = finding
+        elif lack.why:
+            detail = f"captured whole, and its files were scanned as they lie on the disk: {lack.why}"
+            finding = _finding(
+                "not-scanned", "medium", lack.what, 0, detail, "Shut the machine down before, or accept it."
+            )
+            found[finding.id] = finding
         elif not identity_kept and not reached:
             detail = "its files were scanned; no step of the profile has changed them"
             finding = _finding(

@@ -53,11 +53,11 @@ def _refused(why: str, layout: Layout) -> Refused:
 
 def _largest(source: BlockSource, layout: Layout) -> tuple[Volume, Tree | None]:
     """The volume with files of which no system is one: the largest, and one that is no boot partition before others."""
-    having = [v for v in layout.volumes if v.filesystem in ("ext4", "fat") or v.read_alone]
+    having = [v for v in layout.volumes if v.filesystem in ("ext4", "fat") or v.shown]
     volume = max(having, key=lambda v: (v.filesystem != "fat", v.length), default=None)
     if volume is None:
         raise Damaged("The disk has no file system whose files can be read.")
-    return volume, trees(volume.filesystem, volume.within(source))[0] if volume.read_alone else None
+    return volume, trees(volume.filesystem, volume.within(source))[0] if volume.shown else None
 
 
 @dataclass(frozen=True)
@@ -119,7 +119,9 @@ class GuestDisk(FileTree):
         found = []
         for volume in self.layout.volumes:
             what = f"{volume.name} ({volume.filesystem})"
-            if not volume.looked_into or volume.name in unread or (volume.read_alone and volume.name not in shown):
+            if volume.legible and volume.name in shown:
+                found.append(Lack(what, True, volume.note))
+            elif not volume.looked_into or volume.name in unread or (volume.read_alone and volume.name not in shown):
                 found.append(Lack(what, False, unread.get(volume.name, "")))
             elif volume.read_alone and volume != self.root:
                 found.append(Lack(what, True))
@@ -138,7 +140,7 @@ class GuestDisk(FileTree):
                 taken = {mount.point for mount in found}  # by another volume that bears the same name
                 free = (row.point for row in named if row.point and row.point not in taken)
                 found.append(Mount(next(free, own_name(volume)), volume, fs))
-            elif self.everything and volume.read_alone:
+            elif self.everything and volume.shown:
                 try:
                     found += placed_trees(volume, self._window(volume), named, found, root)
                 except Damaged as error:

@@ -28,7 +28,10 @@ class SwapArea:
 
 
 class Lack(NamedTuple):
-    """A volume of which a tree shows no files, or whose files nobody could change: its name for people, and why."""
+    """A volume of which a tree shows no files, or whose files nobody could change: its name for people, and why.
+
+    One that is scanned and has a reason was not in order when it was read.
+    """
 
     what: str
     scanned: bool
