@@ -13,7 +13,7 @@ function madeBy({ mode, source }: Schema["Version"]): string {
     build: "a build run",
     adopted: "an adoption",
   };
-  return said[mode] ?? `a ${mode} capture`;
+  return said[mode] ?? `${mode === "as-is" ? "an" : "a"} ${mode} capture`;
 }
 
 /** Facts, and the lineage as a drawing in words: machine, version, instances, what was made of it. */
@@ -48,7 +48,7 @@ export function About({ overview }: { overview: Schema["VersionOverview"] }) {
                 : `profile ${String(version.profile.name)}`),
           ],
           ["Made", <Moment key="made" at={version.created_at} exact />],
-          ["Packages", version.packages ?? "unknown: its contents cannot be read"],
+          ["Packages", version.packages ?? "unknown: they cannot be listed"],
           ["Services", version.services.join(", ")],
           ["Users", version.users.join(", ")],
           ["Marks", version.marks.join(", ")],

@@ -67,7 +67,7 @@ function Told({ difference }: { difference: Schema["Difference"] }) {
         {difference.unknown.length ? "What differs in it is unknown" : `${plural(rows.length, "package")} that differ`}
       </Heading>
       {difference.unknown.length ? (
-        <Empty>The contents of {difference.unknown.join(" and ")} cannot be read.</Empty>
+        <Empty>The contents of {difference.unknown.join(" and ")} cannot be listed.</Empty>
       ) : rows.length ? (
         <Table
           label="Packages that differ"

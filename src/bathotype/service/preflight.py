@@ -343,8 +343,10 @@ def _file_systems(result: Preflight, layout: Layout) -> None:
                 "one key, and nothing in it can be generalized or checked.",
                 "Move the system to a disk that is not encrypted inside the machine; encrypt at the site instead.",
             )
+        elif volume.read_alone and result.mode == "as-is":
+            result.remarks.ok("file-system", volume.caution)
         elif volume.caution:
-            advice = "Its content must be accepted by name before a release."
+            advice = "" if volume.shown else "Its content must be accepted by name before a release."
             result.remarks.warn("file-system", volume.caution, advice)
 
 

@@ -199,7 +199,7 @@ class Version(Revised):
     profile: dict[str, Any] | None
     steps: list[dict[str, Any]]
     os: dict[str, str]
-    packages: int | None = Field(description="How many packages it holds; null where its contents cannot be read.")
+    packages: int | None = Field(description="How many packages it holds; null where its contents cannot be listed.")
     services: list[str]
     users: list[str]
     needs: Needs | None = Field(default=None, description="What its disk needs of a machine; null where nobody looked.")
@@ -413,7 +413,7 @@ class Difference(Answer):
     users_added: list[str]
     users_removed: list[str]
     changed_bytes: int = Field(description="Bytes of the disk in chunks that differ.")
-    unknown: list[str] = Field(description="Versions whose contents cannot be read: of them nothing can be compared.")
+    unknown: list[str] = Field(description="Versions whose contents cannot be listed: of them nothing can be compared.")
 
 
 class Signature(Answer):

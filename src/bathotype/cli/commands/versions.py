@@ -238,7 +238,7 @@ def show_version(v: Version) -> None:
                 else None,
             ),
             ("system", v.os.get("pretty_name")),
-            ("packages", "unknown: its contents cannot be read" if v.packages is None else v.packages),
+            ("packages", "unknown: they cannot be listed" if v.packages is None else v.packages),
             ("services", ", ".join(v.services)),
             ("users", ", ".join(v.users)),
             ("findings", _findings(v)),
@@ -487,7 +487,7 @@ def _compare(client: Client, given: argparse.Namespace) -> None:
 def show_difference(d: Difference) -> None:
     """How two versions differ, for people."""
     if d.unknown:
-        say(f"The contents of {' and '.join(d.unknown)} cannot be read: what differs in them is unknown.")
+        say(f"The contents of {' and '.join(d.unknown)} cannot be listed: what differs in them is unknown.")
         return say(f"{iec(d.changed_bytes)} of the disk lie in chunks that differ.")
     rows = [("added", n, "", v) for n, v in d.added.items()] + [("removed", n, v, "") for n, v in d.removed.items()]
     rows += [("changed", n, a, b) for n, (a, b) in d.changed.items()]

@@ -289,7 +289,7 @@ class MakingKind(NumberedKind[P, K]):
     def judged(self, findings: Sequence[residue.Finding], contents: Contents | None) -> None:
         """Keep what was found."""
         high = sum(f.severity == "high" for f in findings)
-        held = "its contents cannot be read" if contents is None else plural(len(contents.packages), "package")
+        held = "what is installed cannot be listed" if contents is None else plural(len(contents.packages), "package")
         self.context.log(f"{plural(len(findings), 'finding')}, {high} of high severity; {held}.")
         self.memo.judge(findings, contents)
         self.save()
