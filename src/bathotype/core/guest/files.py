@@ -142,7 +142,8 @@ class GuestDisk(FileTree):
                 found.append(Mount(next(free, own_name(volume)), volume, fs))
             elif self.everything and volume.shown:
                 try:
-                    found += placed_trees(volume, self._window(volume), named, found, root)
+                    for mount in placed_trees(volume, self._window(volume), named, tuple(found), root):
+                        found.append(mount)  # one after another: what was read before a fault counts
                 except Damaged as error:
                     unread[volume.name] = error.message
         return sorted(found, key=lambda m: (m.point.count("/") if m.point != "/" else 0, m.point)), unread

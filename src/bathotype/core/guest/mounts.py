@@ -111,14 +111,13 @@ def fstab(root: Mount) -> list[Row]:
 
 def placed_trees(
     volume: Volume, window: BlockSource, rows: Sequence[Row], found: Iterable[Mount], root: Mount
-) -> list[Mount]:
-    """The trees of a volume that is read alone, but for the system's own.  Raises `Damaged`.
+) -> Iterator[Mount]:
+    """The trees of a volume that is read alone, but for the system's own.  Raises `Damaged`, behind those that can be read.
 
     A subvolume that fstab does not mount appears where it lies in another that does appear.
     """
     taken = {mount.point for mount in found}
     points: dict[int, str] = {root.subvolume: "/"} if root.volume == volume else {}
-    mounts: list[Mount] = []
     room = _MOST_PATHS
     for tree in trees(volume.filesystem, window):
         if tree.number in points:
@@ -129,11 +128,11 @@ def placed_trees(
         point = point if point and point not in taken else own_name(volume, tree.path)
         points[tree.number] = point
         taken.add(point)
-        mounts.append(Mount.of(point, volume, tree))
-        room -= len(mounts[-1].listing)
+        mount = Mount.of(point, volume, tree)
+        room -= len(mount.listing)
         if room < 0:
-            raise Damaged(f"Its subvolumes hold more than {_MOST_PATHS} paths.")
-    return mounts
+            raise Damaged(f"Its subvolumes hold more than {_MOST_PATHS} paths; the first of them were scanned.")
+        yield mount
 
 
 def _means(row: Row, tree: Tree) -> bool:

@@ -22,9 +22,9 @@ from bathotype.core.errors import Damaged
 
 #: The subvolume that holds all others, and the number of a subvolume's top folder in it.
 TOP, _FOLDER = 5, 256
-_LAST = (1 << 64) - 257
+_LAST, _HIGHEST = (1 << 64) - 257, (1 << 64) - 1
 _TREES_FOLDER, _HASHED_NAME = 6, 84
-_INODE, _ATTRIBUTE, _NAME, _EXTENT, _ROOT, _ROOT_REFERENCE = 1, 24, 96, 108, 132, 156
+_INODE, _NAMED_IN, _ATTRIBUTE, _NAME, _EXTENT, _ROOT, _ROOT_REFERENCE = 1, 12, 24, 96, 108, 132, 156
 _INLINE, _REGULAR, _PREALLOCATED = 0, 1, 2
 _PLAIN, _ZLIB, _LZO, _ZSTD = 0, 1, 2, 3
 _MOST_PACKED, _MOST_LINK, _MOST_CACHED, _MOST_DEPTH = 1 << 20, 65536, 256, 64
@@ -160,52 +160,45 @@ class SubvolumeFiles:
 
     def __init__(self, fs: BtrfsFiles, subvolume: Subvolume) -> None:
         self._fs, self.subvolume = fs, subvolume
-        self._children: dict[int, list[tuple[str, int]]] = {}
         self._attributes: dict[int, dict[str, bytes]] = {}
 
-    def _items(self, number: int, kind: int, first: int = 0, last: int = (1 << 64) - 1) -> Iterator[tuple[int, bytes]]:
+    def _items(self, number: int, kind: int, first: int = 0, last: int = _HIGHEST) -> Iterator[tuple[int, bytes]]:
         found = self._fs.items(self.subvolume.root, (number, kind, first), (number, kind, last))
         return ((key[2], item) for key, item in found)
 
-    @cached_property
-    def _inodes(self) -> dict[int, DiskFile]:
-        everything = self._fs.items(self.subvolume.root, (_FOLDER, 0, 0), (_LAST, 255, (1 << 64) - 1))
-        found = {}
-        for (number, kind, _), item in everything:
-            if kind == _INODE and len(item) >= 160:
-                found[number] = _inode(number, item)
-            elif kind == _NAME:
-                for (target, target_kind, _), name, _ in _named(item):
-                    inode = target if target_kind == _INODE else -target  # a subvolume's number
-                    self._children.setdefault(number, []).append((name.decode("utf-8", "surrogateescape"), inode))
-            elif kind == _ATTRIBUTE:
-                held = self._attributes.setdefault(number, {})
-                held |= {name.decode("utf-8", "surrogateescape"): value for _, name, value in _named(item)}
-        return found
-
     def path_of(self, folder: int) -> str:
         """The path of a folder by its number; empty for the top."""
-        _ = self._inodes
-        above = {child: (number, name) for number, rows in self._children.items() for name, child in rows}
         parts: list[str] = []
         while folder != _FOLDER:
-            if folder not in above or len(parts) > len(above):
+            above = next(self._items(folder, _NAMED_IN), None)
+            if above is None or len(above[1]) < 10 or len(parts) > _MOST_DEPTH:
                 raise Damaged("A folder of the btrfs file system is in no other.")
-            folder, name = above[folder]
-            parts.append(name)
+            folder, item = above
+            parts.append(item[10 : 10 + struct.unpack_from("<H", item, 8)[0]].decode("utf-8", "surrogateescape"))
         return "".join(f"/{part}" for part in reversed(parts))
 
     def is_folder(self, path: str) -> bool:
         """Whether a path, without links, leads to a folder.  Raises `Damaged`."""
-        at, inodes = _FOLDER, self._inodes
+        at = _FOLDER
         for part in path.split("/"):
             if part:
-                at = dict(self._children.get(at, [])).get(part, 0)
-        return at in inodes and inodes[at].is_dir
+                rows = (row for _, item in self._items(at, _NAME) for row in _children(item))
+                at = next((number for name, number in rows if name == part), 0)
+        item = next((item for _, item in self._items(at, _INODE)), b"")
+        return len(item) >= 160 and _inode(at, item).is_dir
 
     def walk(self) -> Iterator[tuple[str, DiskFile]]:
-        """``(absolute path, file)`` of everything, parents before children."""
-        inodes = self._inodes
+        """``(absolute path, file)`` of everything, parents before children.  Their attributes are kept meanwhile."""
+        inodes: dict[int, DiskFile] = {}
+        children: dict[int, list[tuple[str, int]]] = {}
+        for (number, kind, _), item in self._fs.items(self.subvolume.root, (_FOLDER, 0, 0), (_LAST, 255, _HIGHEST)):
+            if kind == _INODE and len(item) >= 160:
+                inodes[number] = _inode(number, item)
+            elif kind == _NAME:
+                children.setdefault(number, []).extend(_children(item))
+            elif kind == _ATTRIBUTE:
+                held = self._attributes.setdefault(number, {})
+                held |= {name.decode("utf-8", "surrogateescape"): value for _, name, value in _named(item)}
         if _FOLDER not in inodes:
             raise Damaged("A subvolume of the btrfs file system has no top folder.")
         pending = [("/", _FOLDER)]
@@ -222,8 +215,9 @@ class SubvolumeFiles:
             if file.is_dir and number not in seen:
                 seen.add(number)
                 prefix = path.rstrip("/")
-                rows = sorted(self._children.get(number, []), reverse=True)
-                pending += [(f"{prefix}/{name}", child) for name, child in rows]
+                pending += [
+                    (f"{prefix}/{name}", child) for name, child in sorted(children.get(number, []), reverse=True)
+                ]
 
     def read(self, file: DiskFile, *, most: int | None = None) -> bytes:
         """A file's bytes, or where a link leads; at most the first ``most``.  Raises `Damaged`."""
@@ -244,8 +238,7 @@ class SubvolumeFiles:
         return bytes(out)
 
     def attributes(self, file: DiskFile) -> dict[str, bytes]:
-        """A file's extended attributes by their full names.  Raises `Damaged`."""
-        _ = self._inodes
+        """A file's extended attributes by their full names, of files that `walk` has shown."""
         return self._attributes.get(file.number, {})
 
 
@@ -254,6 +247,12 @@ def _inode(number: int, item: bytes) -> DiskFile:
     uid, gid, mode = struct.unpack_from("<III", item, 44)
     mtime = struct.unpack_from("<q", item, 136)[0]
     return DiskFile(number, mode & 0xFFFF, uid, gid, size, mtime)
+
+
+def _children(item: bytes) -> Iterator[tuple[str, int]]:
+    """``(name, inode number)`` of what is in a folder; of a subvolume its own number, below 0."""
+    for (number, kind, _), name, _ in _named(item):
+        yield name.decode("utf-8", "surrogateescape"), number if kind == _INODE else -number
 
 
 def _named(item: bytes) -> Iterator[tuple[Key, bytes, bytes]]:
