@@ -15,9 +15,10 @@ from pathlib import Path
 import pytest
 
 from bathotype.core.contents.inventory import read_contents
+from bathotype.core.contents.platform import read_platform
 from bathotype.core.disk.btrfs.files import BtrfsFiles
 from bathotype.core.disk.diskfile import DiskFiles
-from bathotype.core.disk.ext4.readalone import Clustered
+from bathotype.core.disk.ext4.readalone import ReadExt4
 from bathotype.core.disk.layout import read_layout, used_ranges
 from bathotype.core.disk.ntfs.blocks import Ntfs
 from bathotype.core.disk.ntfs.files import NtfsFiles
@@ -155,9 +156,9 @@ def test_ext4_with_bigalloc_is_read_as_the_kernel_reads_it(options: str, folder:
     with open_file(image) as source, taken.open("wb") as file:
         layout = read_layout(source)
         assert (layout.volumes[0].filesystem, layout.root(source)) == ("ext4-bigalloc", None)
-        assert by_us(Clustered(source)) == expected
+        assert by_us(ReadExt4(source)) == expected
         file.truncate(source.size)
-        used = used_ranges(source, layout).within(0, Clustered(source).end)
+        used = used_ranges(source, layout).within(0, ReadExt4(source).end)
         assert sum(b - a for a, b in used) < 100 << 20
         for start, end in used:
             file.seek(start)
@@ -282,9 +283,20 @@ def system_in(top: Path) -> None:
         "root/.bash_history": TOKEN,
         "home/mara/.netrc": b"machine pier login mara password hunter22horse\n",
         "var/lib/dpkg/status": b"Package: base\nStatus: install ok installed\nVersion: 1.0-1\n\n",
+        "usr/bin/dash": b"\x7fELF" + bytes(14) + b"\xb7\0" + bytes(100),
+        "usr/lib/modules/6.1/modules.dep": b"kernel/drivers/block/virtio_blk.ko.xz:\nkernel/net/e1000e.ko: kernel/x.ko\n",
     }.items():
         (top / path).parent.mkdir(parents=True, exist_ok=True)
         (top / path).write_bytes(data)
+
+
+def needs_of(image: Path) -> tuple[str, tuple[str, ...], tuple[str, ...]]:
+    with open_file(image) as source:
+        needs = read_platform(source, read_layout(source))
+    return needs.architecture, needs.disk_drivers, needs.network_drivers
+
+
+NEEDS = ("aarch64", ("virtio-blk",), ("e1000e",))
 
 
 def found_in(image: Path) -> tuple[GuestDisk, set[tuple[str, str]]]:
@@ -310,6 +322,7 @@ def test_a_system_on_xfs_is_scanned_and_listed(folder: Path) -> None:
     assert found >= EXPECTED and not {rule for rule, _ in found} & {"not-scanned", "not-generalized"}
     with open_file(image) as source, pytest.raises(Refused, match="no ext4 file system"):
         GuestDisk.open(source)
+    assert needs_of(image) == NEEDS
     assert guest.layout.volumes[0].uuid == sh_out(f"blkid -s UUID -o value {image}")
 
 
@@ -330,6 +343,7 @@ def test_subvolumes_appear_where_the_system_mounts_them(folder: Path) -> None:
         number = next(line.split()[1] for line in sh_out(f"btrfs subvolume list {top}").splitlines() if line.endswith(" @"))  # fmt: skip
         sh(f"btrfs subvolume set-default {number} {top}")
     guest, found = found_in(image)
+    assert needs_of(image) == NEEDS
     assert {m.point for m in guest.mounts} == {"/", "/home", "/srv", "/(the whole disk, @old)", "/(the whole disk)"}
     assert found >= EXPECTED - {("stored-password", "/home/mara/.netrc")} | {
         ("stored-password", "/home/mara/.pgpass"),

@@ -11,10 +11,11 @@ import struct
 from collections.abc import Iterable
 from dataclasses import dataclass
 
-from bathotype.core.disk.ext4.filesystem import Ext4, Inode
-from bathotype.core.disk.ext4.readalone import CLUSTERED
+from bathotype.core.disk.diskfile import DiskFiles
+from bathotype.core.disk.ext4.readalone import CLUSTERED, ReadExt4
 from bathotype.core.disk.fat import Fat
-from bathotype.core.disk.layout import Layout
+from bathotype.core.disk.layout import Layout, Volume
+from bathotype.core.disk.otherfiles import tree_of_system
 from bathotype.core.disk.source import BlockSource
 from bathotype.core.errors import Damaged
 
@@ -89,13 +90,14 @@ def read_platform(source: BlockSource, layout: Layout) -> Platform:
     for volume in layout.volumes:
         window = volume.within(source)
         try:
-            if volume.filesystem == "fat" and not volume.disk:  # it boots from the first disk
+            if volume.filesystem == "fat":
+                if volume.disk:  # it boots from the first disk
+                    continue
                 found, with_signature = _efi(Fat(window))
                 if found:
                     boot.add("uefi")
                     architecture, signed = architecture or found, signed or with_signature
-            elif volume.filesystem in ("ext4", CLUSTERED):
-                fs = Ext4(window)
+            elif (fs := _system(volume, window)) is not None:
                 architecture = _elf(fs) or architecture
                 bound = bound or _bound(fs)
                 modules = _modules(fs)
@@ -104,6 +106,14 @@ def read_platform(source: BlockSource, layout: Layout) -> Platform:
         except Damaged:
             continue
     return Platform(tuple(sorted(boot)), architecture, signed, bound, tuple(sorted(disks)), tuple(sorted(cards)))
+
+
+def _system(volume: Volume, window: BlockSource) -> DiskFiles | None:
+    """The files of a volume that may hold a Linux system; None for others."""
+    if volume.filesystem in ("ext4", CLUSTERED):
+        return ReadExt4(window)
+    tree = tree_of_system(volume.filesystem, window) if volume.filesystem in ("xfs", "btrfs") else None
+    return tree.files if tree is not None else None
 
 
 def _efi(fs: Fat) -> tuple[str, bool]:
@@ -131,43 +141,40 @@ def _has_certificates(head: bytes) -> bool:
     return len(head) >= directories + 40 and bool(struct.unpack_from("<II", head, directories + 32)[1])
 
 
-def _elf(fs: Ext4) -> str:
+def _start_of(fs: DiskFiles, path: str, most: int) -> bytes:
+    """The first bytes of a file; nothing where there is none."""
+    file = fs.find(path)
+    return fs.read(file, most=most) if file is not None and file.is_file else b""
+
+
+def _elf(fs: DiskFiles) -> str:
     for path in _PROGRAMS:
-        inode = fs.lookup(path)
-        if inode is None or not inode.is_file:
-            continue
-        head = fs.read(inode, most=20)
+        head = _start_of(fs, path, 20)
         if head[:4] == b"\x7fELF":
             return _MACHINES.get(struct.unpack_from("<H", head, 18)[0], "")
     return ""
 
 
-def _bound(fs: Ext4) -> bool:
+def _bound(fs: DiskFiles) -> bool:
     """Whether a volume is opened by a key that the trusted module keeps (crypttab(5))."""
-    inode = fs.lookup("/etc/crypttab")
-    if inode is None or not inode.is_file:
-        return False
-    lines = fs.read(inode, most=65536).decode("utf-8", "replace").splitlines()
+    lines = _start_of(fs, "/etc/crypttab", 65536).decode("utf-8", "replace").splitlines()
     return any("tpm2-device=" in line for line in lines if not line.lstrip().startswith("#"))
 
 
-def _modules(fs: Ext4) -> set[str]:
+def _modules(fs: DiskFiles) -> set[str]:
     """Names of the drivers of all kernels."""
     names: set[str] = set()
     for top in _MODULES:
-        folder = fs.lookup(top)
+        folder = fs.find(top)
         if folder is None or not folder.is_dir:
             continue
-        kernels = [name for name, _ in fs.entries(folder) if name not in (".", "..")][:_MOST_KERNELS]
-        for kernel in kernels:
+        for kernel in list(fs.names(folder))[:_MOST_KERNELS]:
             for listing in ("modules.builtin", "modules.dep"):
-                inode = fs.lookup(f"{top}/{kernel}/{listing}")
-                if inode is not None and inode.is_file:
-                    names |= set(_named(fs, inode))
+                names |= set(_named(_start_of(fs, f"{top}/{kernel}/{listing}", _MOST_LIST)))
     return names
 
 
-def _named(fs: Ext4, inode: Inode) -> Iterable[str]:
+def _named(text: bytes) -> Iterable[str]:
     """The first path of each line, without its folder and suffixes; hyphens and underscores are one to Linux."""
-    for line in fs.read(inode, most=_MOST_LIST).decode("utf-8", "replace").splitlines():
+    for line in text.decode("utf-8", "replace").splitlines():
         yield line.partition(":")[0].rpartition("/")[2].partition(".")[0].replace("-", "_")

@@ -45,8 +45,12 @@ class DiskFiles(Protocol):
         """``(absolute path, file)`` of everything, parents before children.  Raises `Damaged`."""
         ...
 
-    def is_folder(self, path: str) -> bool:
-        """Whether a path, without links, leads to a folder.  Raises `Damaged`."""
+    def find(self, path: str) -> DiskFile | None:
+        """The file at an absolute path, following no links; None where there is none.  Raises `Damaged`."""
+        ...
+
+    def names(self, folder: DiskFile) -> Iterator[str]:
+        """The names in a folder.  Raises `Damaged`."""
         ...
 
     def read(self, file: DiskFile, *, most: int | None = None) -> bytes:

@@ -14,7 +14,7 @@ from dataclasses import dataclass, replace
 from bathotype.core.disk.btrfs.blocks import Btrfs
 from bathotype.core.disk.ext4.filesystem import Ext4
 from bathotype.core.disk.ext4.journal import replayed
-from bathotype.core.disk.ext4.readalone import CLUSTERED, Clustered
+from bathotype.core.disk.ext4.readalone import CLUSTERED, ReadExt4
 from bathotype.core.disk.ext4.used import used
 from bathotype.core.disk.fat import Fat
 from bathotype.core.disk.lvm import LogicalVolume, read_group
@@ -38,11 +38,11 @@ _NOTABLE = 4 * 1024 * 1024
 
 
 #: File systems that are read, and never changed here.
-_READ_ALONE: dict[str, Callable[[BlockSource], Xfs | Btrfs | Ntfs | Clustered]] = {
+_READ_ALONE: dict[str, Callable[[BlockSource], Xfs | Btrfs | Ntfs | ReadExt4]] = {
     "xfs": Xfs,
     "btrfs": Btrfs,
     "ntfs": Ntfs,
-    CLUSTERED: Clustered,
+    CLUSTERED: ReadExt4,
 }
 _BLOCKS_KNOWN = ("ext4", "fat", "lvm", *_READ_ALONE)
 

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 from bathotype.core.disk.btrfs.files import TOP, BtrfsFiles
 from bathotype.core.disk.diskfile import DiskFiles
-from bathotype.core.disk.ext4.readalone import CLUSTERED, Clustered
+from bathotype.core.disk.ext4.readalone import CLUSTERED, ReadExt4
 from bathotype.core.disk.ntfs.files import NtfsFiles
 from bathotype.core.disk.source import BlockSource
 from bathotype.core.disk.xfs.files import XfsFiles
@@ -37,8 +37,13 @@ def trees(filesystem: str, volume: BlockSource) -> list[Tree]:
         return [
             Tree(fs.of(one), one.number, one.path, one.parent or None, one.inside) for one in fs.subvolumes.values()
         ]
-    plain: dict[str, Callable[[BlockSource], DiskFiles]] = {"xfs": XfsFiles, "ntfs": NtfsFiles, CLUSTERED: Clustered}
+    plain: dict[str, Callable[[BlockSource], DiskFiles]] = {"xfs": XfsFiles, "ntfs": NtfsFiles, CLUSTERED: ReadExt4}
     return [Tree(plain[filesystem](volume))]
+
+
+def _is_folder(tree: Tree, path: str) -> bool:
+    file = tree.files.find(path)
+    return file is not None and file.is_dir
 
 
 def tree_of_system(filesystem: str, volume: BlockSource) -> Tree | None:
@@ -49,7 +54,7 @@ def tree_of_system(filesystem: str, volume: BlockSource) -> Tree | None:
     wanted = _SYSTEM_FOLDERS[filesystem]
     if filesystem != "btrfs":
         [tree] = trees(filesystem, volume)
-        return tree if tree.files.is_folder(wanted) else None
+        return tree if _is_folder(tree, wanted) else None
     fs = BtrfsFiles(volume)
-    holding = [one for one in trees(filesystem, volume) if one.files.is_folder(wanted)]
+    holding = [one for one in trees(filesystem, volume) if _is_folder(one, wanted)]
     return min(holding, key=lambda tree: (tree.number != fs.default, tree.number != TOP, tree.number), default=None)

@@ -177,15 +177,21 @@ class SubvolumeFiles:
             parts.append(item[10 : 10 + struct.unpack_from("<H", item, 8)[0]].decode("utf-8", "surrogateescape"))
         return "".join(f"/{part}" for part in reversed(parts))
 
-    def is_folder(self, path: str) -> bool:
-        """Whether a path, without links, leads to a folder.  Raises `Damaged`."""
+    def find(self, path: str) -> DiskFile | None:
+        """The file at an absolute path, following no links; None where there is none.  Raises `Damaged`."""
         at = _FOLDER
         for part in path.split("/"):
             if part:
-                rows = (row for _, item in self._items(at, _NAME) for row in _children(item))
-                at = next((number for name, number in rows if name == part), 0)
-        item = next((item for _, item in self._items(at, _INODE)), b"")
-        return len(item) >= 160 and _inode(at, item).is_dir
+                at = next((number for name, number in self._children(at) if name == part), 0)
+        item = next((item for _, item in self._items(at, _INODE)), b"") if at > 0 else b""
+        return _inode(at, item) if len(item) >= 160 else None
+
+    def names(self, folder: DiskFile) -> Iterator[str]:
+        """The names in a folder.  Raises `Damaged`."""
+        return (name for name, _ in self._children(folder.number))
+
+    def _children(self, folder: int) -> Iterator[tuple[str, int]]:
+        return (row for _, item in self._items(folder, _NAME) for row in _children(item))
 
     def walk(self) -> Iterator[tuple[str, DiskFile]]:
         """``(absolute path, file)`` of everything, parents before children.  Their attributes are kept meanwhile."""

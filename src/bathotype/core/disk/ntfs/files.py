@@ -102,7 +102,7 @@ class NtfsFiles:
                 pending += [(f"{prefix}/{n}", child) for n, child in rows if child >= _FIRST_FILE and child in files]
 
     def find(self, path: str) -> DiskFile | None:
-        """A file by its path, in any case; None where there is none."""
+        """The file at an absolute path, in any case and following no links; None where there is none.  Raises `Damaged`."""
         number, files = _ROOT, self._files
         for part in path.split("/"):
             wanted = part.casefold()
@@ -110,10 +110,10 @@ class NtfsFiles:
                 number = next((n for name, n in self._children.get(number, []) if name.casefold() == wanted), -1)
         return files.get(number)
 
-    def is_folder(self, path: str) -> bool:
-        """Whether a path, in any case and without links, leads to a folder.  Raises `Damaged`."""
-        file = self.find(path)
-        return file is not None and file.is_dir
+    def names(self, folder: DiskFile) -> Iterator[str]:
+        """The names in a folder.  Raises `Damaged`."""
+        _ = self._files
+        return (name for name, _ in self._children.get(folder.number, []))
 
     def read(self, file: DiskFile, *, most: int | None = None) -> bytes:
         """A file's bytes, or where a link leads; at most the first ``most``.

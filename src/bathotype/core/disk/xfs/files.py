@@ -94,16 +94,20 @@ class XfsFiles:
             names = sorted(self._names(inode), reverse=True)
             pending += [(f"{prefix}/{name}", self._inode(number)) for name, number in names]
 
-    def is_folder(self, path: str) -> bool:
-        """Whether a path, without links, leads to a folder.  Raises `Damaged`."""
+    def find(self, path: str) -> DiskFile | None:
+        """The file at an absolute path, following no links; None where there is none.  Raises `Damaged`."""
         inode = self._inode(self._root)
         for part in path.split("/"):
             if part:
                 number = dict(self._names(inode)).get(part) if inode.file.is_dir else None
                 if number is None:
-                    return False
+                    return None
                 inode = self._inode(number)
-        return inode.file.is_dir
+        return inode.file
+
+    def names(self, folder: DiskFile) -> Iterator[str]:
+        """The names in a folder.  Raises `Damaged`."""
+        return (name for name, _ in self._names(self._inode(folder.number)))
 
     def read(self, file: DiskFile, *, most: int | None = None) -> bytes:
         """A file's bytes, or where a link leads; at most the first ``most``.  Raises `Damaged`."""
