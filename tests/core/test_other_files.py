@@ -208,6 +208,7 @@ BTRFS = {
     "mixed": ("--mixed", ""),
     "two copies": ("-m dup -d dup -n 32768", ""),
     "SHA-256": ("--csum sha256", ""),
+    "xxHash": ("--csum xxhash", ""),
 }
 
 

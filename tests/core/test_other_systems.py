@@ -87,6 +87,7 @@ MAKES = {
     "btrfs, two copies": "mkfs.btrfs -q -f -m dup -d dup -n 32768 {}",
     "btrfs, SHA-256": "mkfs.btrfs -q -f --csum sha256 {}",
     "btrfs, BLAKE2": "mkfs.btrfs -q -f --csum blake2 {}",
+    "btrfs, xxHash": "mkfs.btrfs -q -f --csum xxhash {}",
 }  # fmt: skip
 
 

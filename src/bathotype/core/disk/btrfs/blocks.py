@@ -8,12 +8,13 @@ from __future__ import annotations
 import hashlib
 import struct
 from bisect import bisect_right
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import NamedTuple
 from uuid import UUID
 
 from crc32c import crc32c
 
+from bathotype.core.disk.btrfs.xxhash import xxh64
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import BlockSource
 from bathotype.core.errors import Damaged
@@ -32,8 +33,12 @@ _PLAIN, _DOUBLE, _PROFILES = 0, 1 << 5, 0x7F8
 _KNOWN_INCOMPAT = 0x1 | 0x2 | 0x4 | 0x8 | 0x10 | 0x20 | 0x40 | 0x80 | 0x100 | 0x200 | 0x400 | 0x800 | 0x4000
 _MOST_CHUNKS, _MOST_LEVELS, _MOST_BLOCKS = 1 << 18, 8, 1 << 22
 
-_SUMS = {0: lambda data: struct.pack("<I", crc32c(data)), 2: lambda data: hashlib.sha256(data).digest(),
-         3: lambda data: hashlib.blake2b(data, digest_size=32).digest()}  # fmt: skip
+_SUMS: dict[int, Callable[[bytes], bytes]] = {
+    0: lambda data: struct.pack("<I", crc32c(data)),
+    1: lambda data: struct.pack("<Q", xxh64(data)),
+    2: lambda data: hashlib.sha256(data).digest(),
+    3: lambda data: hashlib.blake2b(data, digest_size=32).digest(),
+}
 
 
 Key = tuple[int, int, int]
