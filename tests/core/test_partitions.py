@@ -9,10 +9,10 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import pytest
-from crc32c import crc32c
 from hypothesis import given
 from hypothesis import strategies as st
 
+from bathotype.core.disk.btrfs.blocks import SUMS
 from bathotype.core.disk.fat import Fat
 from bathotype.core.disk.layout import read_layout, used_ranges
 from bathotype.core.disk.source import FileSource, Masked, Window, open_file
@@ -254,7 +254,8 @@ def test_a_window_never_reads_beyond_its_partition(tmp_path: Path) -> None:
     assert FileSource(image).size == MIB
 
 
-def test_gaps_in_btrfs_tree_blocks_are_blanked(tmp_path: Path) -> None:
+@pytest.mark.parametrize(("kind", "code"), [("crc32c", 0), ("xxhash", 1), ("sha256", 2), ("blake2", 3)])
+def test_gaps_in_btrfs_tree_blocks_are_blanked(kind: str, code: int, tmp_path: Path) -> None:
     """A removed small file stays in its leaf's gap: put there what a removal leaves, and have btrfs judge."""
     tree, image = tmp_path / "tree", tmp_path / "disk"
     for number in range(300):
@@ -262,7 +263,7 @@ def test_gaps_in_btrfs_tree_blocks_are_blanked(tmp_path: Path) -> None:
         (tree / f"d{number % 7}" / f"file{number}").write_bytes(b"small file %d " % number * 20)
     with image.open("wb") as file:
         file.truncate(128 * MIB)
-    command = ["/usr/sbin/mkfs.btrfs", "-q", "--rootdir", str(tree), str(image)]
+    command = ["/usr/sbin/mkfs.btrfs", "-q", "--csum", kind, "--rootdir", str(tree), str(image)]
     subprocess.run(command, check=True, capture_output=True)
     data = bytearray(image.read_bytes())
     owner, size, spoilt = bytes(data[65536 + 32 : 65536 + 48]), 16384, 0
@@ -273,7 +274,8 @@ def test_gaps_in_btrfs_tree_blocks_are_blanked(tmp_path: Path) -> None:
             high = at + 101 + struct.unpack_from("<I", data, at + 101 + 25 * (count - 1) + 17)[0]
             if high - low > 100:
                 data[low + 10 : low + 10 + 21] = b"gone-but-not-quite-yet"[:21]
-                struct.pack_into("<I", data, at, crc32c(bytes(data[at + 32 : at + size])))
+                summed = SUMS[code](bytes(data[at + 32 : at + size]))
+                data[at : at + len(summed)] = summed
                 spoilt += 1
     image.write_bytes(data)
     assert spoilt > 3 and holds(image, b"gone-but-not-quite-ye")

@@ -33,7 +33,8 @@ _PLAIN, _DOUBLE, _PROFILES = 0, 1 << 5, 0x7F8
 _KNOWN_INCOMPAT = 0x1 | 0x2 | 0x4 | 0x8 | 0x10 | 0x20 | 0x40 | 0x80 | 0x100 | 0x200 | 0x400 | 0x800 | 0x4000
 _MOST_CHUNKS, _MOST_LEVELS, _MOST_BLOCKS = 1 << 18, 8, 1 << 22
 
-_SUMS: dict[int, Callable[[bytes], bytes]] = {
+#: Kinds of checksum by their numbers; what is summed begins behind the room for one, at byte 32.
+SUMS: dict[int, Callable[[bytes], bytes]] = {
     0: lambda data: struct.pack("<I", crc32c(data)),
     1: lambda data: struct.pack("<Q", xxh64(data)),
     2: lambda data: hashlib.sha256(data).digest(),
@@ -60,7 +61,7 @@ class Btrfs:
         head = source.read(_SUPER_AT, _SUPER_SIZE)
         if head[64:72] != _MAGIC:
             raise Damaged("No btrfs file system: the superblock's magic is missing.")
-        self._sum = _SUMS.get(struct.unpack_from("<H", head, 196)[0])
+        self._sum = SUMS.get(struct.unpack_from("<H", head, 196)[0])
         if self._sum is None:
             raise Damaged("The btrfs file system has a kind of checksum that is not known here.")
         self._check_sum(head, "superblock")

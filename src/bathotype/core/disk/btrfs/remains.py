@@ -11,28 +11,29 @@ import bisect
 import itertools
 import struct
 from collections import defaultdict
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
-from crc32c import crc32c
-
+from bathotype.core.disk.btrfs.blocks import SUMS
 from bathotype.core.disk.source import BlockSource
 
 _SUPER_AT, _MAGIC = 65536, b"_BHRfS_M"
-_CRC32C = 0
 _METADATA_UUID = 1 << 10
 _HEADER, _ITEM, _POINTER = 101, 25, 33
 _FIRST_SUBVOLUME, _LAST_SUBVOLUME = 256, 1 << 63
 _PIECE = 4 * 1024 * 1024
 
+Summed = Callable[[bytes], bytes]
+
 
 def blanking(volume: BlockSource) -> Iterator[tuple[int, bytes]]:
     """``(byte offset, bytes)`` to be written so that no gap in a tree block holds anything; nothing at all where the
-    file system uses another checksum than CRC-32C."""
+    file system uses a kind of checksum that is not known."""
     if volume.size < _SUPER_AT + 4096:
         return
     head = volume.read(_SUPER_AT, 4096)
-    if head[64:72] != _MAGIC or struct.unpack_from("<H", head, 196)[0] != _CRC32C:
+    summed = SUMS.get(struct.unpack_from("<H", head, 196)[0])
+    if head[64:72] != _MAGIC or summed is None:
         return
     size = struct.unpack_from("<I", head, 148)[0]
     if size not in (4096, 8192, 16384, 32768, 65536):
@@ -41,12 +42,12 @@ def blanking(volume: BlockSource) -> Iterator[tuple[int, bytes]]:
     owner = head[571:587] if flags & _METADATA_UUID else head[32:48]
     found: list[_Block] = []
     for at, block in _blocks(volume, size, owner):
-        parsed = _parsed(at, block)
+        parsed = _parsed(at, block, summed)
         if parsed is not None:
             found.append(parsed)
     stale = _stale(found)
     for at, block in _blocks(volume, size, owner):
-        blanked = bytes(size) if at in stale else _blanked(block)
+        blanked = bytes(size) if at in stale else _blanked(block, summed)
         if blanked is not None and blanked != block:
             yield at, blanked
 
@@ -77,12 +78,17 @@ class _Block:
     last: _Key
 
 
-def _parsed(at: int, block: bytes) -> _Block | None:
+def _is_sound(block: bytes, summed: Summed) -> bool:
+    told = summed(block[32:])
+    return block[: len(told)] == told
+
+
+def _parsed(at: int, block: bytes, summed: Summed) -> _Block | None:
     generation, tree, count, level = struct.unpack_from("<QQIB", block, 80)
     width = _POINTER if level else _ITEM
     if not count or _HEADER + count * width > len(block):
         return None
-    if struct.unpack_from("<I", block, 0)[0] != crc32c(block[32:]):
+    if not _is_sound(block, summed):
         return None
     first, last = (_key(block, _HEADER + n * width) for n in (0, count - 1))
     return _Block(at, tree, level, generation, first, last) if first <= last else None
@@ -128,9 +134,9 @@ def _merged(spans: list[tuple[_Key, _Key]]) -> list[tuple[_Key, _Key]]:
     return out
 
 
-def _blanked(block: bytes) -> bytes | None:
+def _blanked(block: bytes, summed: Summed) -> bytes | None:
     """A tree block without anything in its gap, and its checksum made right; None where it is no sound one."""
-    if struct.unpack_from("<I", block, 0)[0] != crc32c(block[32:]):
+    if not _is_sound(block, summed):
         return None
     count, level = struct.unpack_from("<IB", block, 96)
     width = _POINTER if level else _ITEM
@@ -143,5 +149,6 @@ def _blanked(block: bytes) -> bytes | None:
         return None
     out = bytearray(block)
     out[low:high] = bytes(high - low)
-    struct.pack_into("<I", out, 0, crc32c(bytes(out[32:])))
+    told = summed(bytes(out[32:]))
+    out[: len(told)] = told
     return bytes(out)
