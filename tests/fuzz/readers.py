@@ -33,7 +33,7 @@ from bathotype.core.disk.xfs.blocks import Xfs
 from bathotype.core.disk.xfs.files import XfsFiles
 from bathotype.core.errors import BathotypeError
 from bathotype.core.generalize.plan import plan
-from bathotype.core.generalize.profile import builtin_profile, load_profile
+from bathotype.core.generalize.profile import Profile, builtin_profile, load_profile
 from bathotype.core.generalize.residue import SourceIdentity, scan
 from bathotype.core.guest.agent import GuestAgent
 from bathotype.core.guest.archive import TarTree
@@ -226,12 +226,17 @@ def journal(data: bytes) -> None:
     _read_ext4(replayed(Ext4(patched(_waiting(), data))))
 
 
+@functools.cache
+def _profile() -> Profile:
+    return builtin_profile("linux")
+
+
 def disk(data: bytes) -> None:
     """A whole disk: tables, file systems, plan and scan."""
     source = settled(patched(_disk(), data))
     used_ranges(source, read_layout(source))
     found = GuestDisk.seen(source)
-    plan(builtin_profile("linux"), found, host_name="gauge-07")
+    plan(_profile(), found, host_name="gauge-07")
     scan(found, SourceIdentity("gauge-07", "0" * 32))
     read_contents(found)
 

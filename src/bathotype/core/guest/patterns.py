@@ -85,6 +85,11 @@ def compile_pattern(pattern: str) -> Pattern:
 
 def matcher(patterns: list[str]) -> Pattern:
     """What matches any of several patterns."""
+    return _matcher(tuple(patterns))
+
+
+@lru_cache(maxsize=1024)
+def _matcher(patterns: tuple[str, ...]) -> Pattern:
     return Pattern(patterns)
 
 

@@ -29,7 +29,7 @@ _FOLDER_HEADS = {b"XD2B": 16, b"XD2D": 16, b"XDB3": 64, b"XDD3": 64}
 _WITH_INDEX = (b"XD2B", b"XDB3")
 _ATTRIBUTE_HEADS = {0xFBEE: 32, 0x3BEE: 80}
 _IN_LEAF, _OF_ROOT, _OF_SECURITY, _NOT_SHOWN = 0x01, 0x02, 0x04, 0x08 | 0x80
-_PIECE, _MOST_PIECES = 65536, 256
+_PIECE, _MOST_PIECES, _MOST_KNOWN = 65536, 256, 4096
 
 
 class _Run(NamedTuple):
@@ -77,6 +77,7 @@ class XfsFiles:
         #: Whether each name in a folder says of what kind its file is.
         self._with_kinds = bool(incompatible & 1 if fs.version == 5 else later & 0x200)
         self._pieces: dict[int, bytes] = {}
+        self._known: dict[int, _Inode] = {}
 
     # Files
 
@@ -142,6 +143,14 @@ class XfsFiles:
     # Inodes
 
     def _inode(self, number: int) -> _Inode:
+        """An inode; those asked for last are kept, since each is asked for when it is found and when it is read."""
+        found = self._known.pop(number, None) or self._parsed(number)
+        self._known[number] = found
+        if len(self._known) > _MOST_KNOWN:
+            self._known.pop(next(iter(self._known)))
+        return found
+
+    def _parsed(self, number: int) -> _Inode:
         fs = self._fs
         inside = number & (self._per_block - 1)
         block = number >> self._per_block_log
