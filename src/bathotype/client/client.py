@@ -25,6 +25,7 @@ from bathotype.client.secrets import SecretCalls
 from bathotype.client.sharing import SharingCalls
 from bathotype.client.subscriptions import SubscriptionCalls
 from bathotype.client.transport import PATIENCE, NotSignedIn, Transport, if_match
+from bathotype.core.errors import Invalid
 from bathotype.core.lifecycle.purpose import Purpose
 from bathotype.wire import fleet, lineage
 from bathotype.wire import machines as site
@@ -66,11 +67,13 @@ class Client(
         self._transport = Transport(url, token, account=account, timeout=timeout, patience=patience, http=http)
 
     @classmethod
-    def from_environment(cls, *, account: str = "", timeout: float = 60.0, patience: float = PATIENCE) -> Client:
-        """From ``BATHOTYPE_URL``, ``BATHOTYPE_TOKEN`` and ``BATHOTYPE_ACCOUNT``, else as it was logged in.
+    def from_environment(cls, *, account: str = "", timeout: float = 60.0, patience: float | None = None) -> Client:
+        """From ``BATHOTYPE_URL``, ``BATHOTYPE_TOKEN`` and ``BATHOTYPE_ACCOUNT``, else as it was logged in; how patient it
+        is, in seconds, is in ``BATHOTYPE_PATIENCE`` where nobody says it.
 
         Raises `NotSignedIn` where neither is there.
         """
+        patience = _patience() if patience is None else patience
         url, token = os.environ.get("BATHOTYPE_URL", ""), os.environ.get("BATHOTYPE_TOKEN", "")
         account = account or os.environ.get("BATHOTYPE_ACCOUNT", "")
         if url and token:
@@ -366,3 +369,17 @@ class Client(
         """Say that one has seen an alert; it stays raised until it is over."""
         body = fleet.AcknowledgeRequest(reason=reason).model_dump()
         return self._transport.one(fleet.Alert, "POST", f"/alerts/{alert}/acknowledgement", json=body)
+
+
+def _patience() -> float:
+    text = os.environ.get("BATHOTYPE_PATIENCE", str(PATIENCE))
+    try:
+        seconds = float(text)
+    except ValueError:
+        seconds = -1
+    if not 0 <= seconds <= 86_400:
+        raise Invalid(
+            f"BATHOTYPE_PATIENCE is {text!r}, which is no number of seconds.",
+            advice="Say how long a service that is away is waited for, from 0 to 86400.",
+        )
+    return seconds
