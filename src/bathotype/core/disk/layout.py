@@ -164,7 +164,7 @@ class Layout:
                     found.append(volume)
         return max(found, key=lambda v: (v.disk == 0, v.length), default=None)
 
-    def read_alone(self, source: BlockSource) -> tuple[Volume, Tree] | None:
+    def system_read_alone(self, source: BlockSource) -> tuple[Volume, Tree] | None:
         """The same where its files can only be read: the volume, and its tree of files.  What cannot be read holds none."""
         found = []
         for volume in self.volumes:

@@ -93,7 +93,7 @@ class GuestDisk(FileTree):
         if root is not None:
             return cls(source, layout, root, everything=True)
         try:
-            found = layout.read_alone(source)
+            found = layout.system_read_alone(source)
             volume, tree = found or _largest(source, layout)
             disk = cls(source, layout, volume, tree, everything=True, holds_system=found is not None)
             _ = disk.mounts
