@@ -14,16 +14,11 @@ class Unreadable(Damaged):
     """A file's bytes are there, in a form that is not read here: encrypted, or packed in a way that is not known."""
 
 
-@dataclass(frozen=True, slots=True)
-class DiskFile:
-    """A file, folder or link: its number in its file system, ``size`` in bytes, ``mtime`` in seconds since 1970."""
+class OfMode:
+    """What the mode of a file says of its kind."""
 
-    number: int
+    __slots__ = ()
     mode: int
-    uid: int
-    gid: int
-    size: int
-    mtime: int
 
     @property
     def is_dir(self) -> bool:
@@ -36,6 +31,18 @@ class DiskFile:
     @property
     def is_link(self) -> bool:
         return stat.S_ISLNK(self.mode)
+
+
+@dataclass(frozen=True, slots=True)
+class DiskFile(OfMode):
+    """A file, folder or link: its number in its file system, ``size`` in bytes, ``mtime`` in seconds since 1970."""
+
+    number: int
+    mode: int
+    uid: int
+    gid: int
+    size: int
+    mtime: int
 
 
 class DiskFiles(Protocol):

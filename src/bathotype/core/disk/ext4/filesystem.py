@@ -7,11 +7,11 @@ Everything read is checked against the size of the file system, so that a damage
 
 from __future__ import annotations
 
-import stat
 import struct
 from collections.abc import Iterator
 from dataclasses import dataclass
 
+from bathotype.core.disk.diskfile import OfMode
 from bathotype.core.disk.ext4.attributes import Attribute, block_of, in_block, in_inode
 from bathotype.core.disk.ext4.superblock import INODE_UNINIT, Superblock
 from bathotype.core.disk.source import BlockSource
@@ -31,7 +31,7 @@ _MOST_DIRECTORY = 256 * 1024 * 1024
 
 
 @dataclass(frozen=True)
-class Inode:
+class Inode(OfMode):
     """One inode: ``size`` in bytes, ``mtime`` in seconds since 1970."""
 
     number: int
@@ -47,18 +47,6 @@ class Inode:
     attribute_block: int
     block: bytes
     body: bytes
-
-    @property
-    def is_dir(self) -> bool:
-        return stat.S_ISDIR(self.mode)
-
-    @property
-    def is_file(self) -> bool:
-        return stat.S_ISREG(self.mode)
-
-    @property
-    def is_link(self) -> bool:
-        return stat.S_ISLNK(self.mode)
 
 
 @dataclass(frozen=True)
