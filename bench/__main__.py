@@ -19,8 +19,8 @@ from typing import Any
 from bathotype.core.store.chunks import compress
 from bathotype.demo.system import DemoSystem
 from bathotype.sites.standin import StandinSite
-from bench import builds, disks, fleet, scale
-from bench.report import Row, write_builds_report, write_fleet_report, write_report
+from bench import builds, disks, fleet, pages, scale
+from bench.report import Row, write_builds_report, write_console_report, write_fleet_report, write_report
 
 ROUNDS = 5
 MIB = 1024 * 1024
@@ -318,9 +318,17 @@ def of_builds() -> None:
             write_builds_report(builds.rows(running, Path(name), say), builds.RUNS)
 
 
+def of_the_console() -> None:
+    """The console's pages in a browser; writes docs/benchmarks-console.md."""
+    with tempfile.TemporaryDirectory(prefix="bathotype-bench-", dir=os.environ.get("BENCH_DIR")) as name:
+        Path(name).chmod(0o711)
+        with system(Path(name) / "console") as running:
+            write_console_report(pages.rows(running, say), pages.ROUNDS)
+
+
 def main() -> None:
-    """All parts, or the one that is named: ``python -m bench [bytes|fleet|builds]``."""
-    parts = {"bytes": of_bytes, "fleet": of_a_fleet, "builds": of_builds}
+    """All parts, or the one that is named: ``python -m bench [bytes|fleet|builds|console]``."""
+    parts = {"bytes": of_bytes, "fleet": of_a_fleet, "builds": of_builds, "console": of_the_console}
     for name in sys.argv[1:] or parts:
         parts[name]()
 

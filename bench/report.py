@@ -77,6 +77,22 @@ same by one script, in an instance of the base that has just booted as the machi
 """
 
 
+_CONSOLE = """# Benchmarks of the console
+
+Made by `make bench`; every number here comes from one run of it.  The demo with its life runs on the same machine as the
+browser.  Each page is opened by its address in headless Chromium that has nothing of it in its cache, {rounds} times; the
+figure is the median of the time until its first sentence is there and nothing is waited for any more.  Loaded are all
+scripts, styles and type of the sign-in page, as they are sent.
+
+* Machine: {machine}
+* Versions: {versions}
+* Day: {day}
+
+| what | ours | limit | | ratio | target | |
+| --- | ---: | --- | ---: | ---: | ---: | --- |
+"""
+
+
 @dataclass(frozen=True)
 class Row:
     """One line: our figure, what it is held against and its figure, their ratio and the target."""
@@ -108,6 +124,11 @@ def write_fleet_report(rows: list[Row], rate: float) -> None:
 def write_builds_report(rows: list[Row], runs: int) -> None:
     """Of build runs: table and document."""
     _write("benchmarks-builds", _BUILDS, rows, runs=runs)
+
+
+def write_console_report(rows: list[Row], rounds: int) -> None:
+    """Of the console's pages: table and document."""
+    _write("benchmarks-console", _CONSOLE, rows, rounds=rounds)
 
 
 def _write(name: str, head: str, rows: list[Row], **facts: Any) -> None:
