@@ -21,15 +21,13 @@ from bathotype.core.firstboot.settings import FirstBoot
 from bathotype.core.generalize.profile import AnswerFile, Profile
 from bathotype.core.generalize.residue import SourceIdentity
 from bathotype.core.lifecycle.room import disks_of_instance, least_root
-from bathotype.core.lifecycle.states import VersionState
 from bathotype.core.sheets.reading import Checked, read_sheet
 from bathotype.core.sheets.sheet import Sheet, repeated
 from bathotype.core.sheets.steps import Scalar
 from bathotype.core.signing.statement import digest_of
 from bathotype.core.units import iec
-from bathotype.service import lifecycle
-from bathotype.service.buckets import bucket_object
 from bathotype.service.builds.copied import BaseCopy, CopiedDisk
+from bathotype.service.builds.delivering import Delivery, DeliveryMemo
 from bathotype.service.builds.installing import Installing
 from bathotype.service.builds.payload import Payload, PayloadSource, need_uploads
 from bathotype.service.builds.stepping import Stepping, unbegun
@@ -38,13 +36,6 @@ from bathotype.service.guests.clone import InsideClone
 from bathotype.service.guests.power import shut_down
 from bathotype.service.identities import read_identity
 from bathotype.service.kinds.basedisks import BaseDisks
-from bathotype.service.kinds.bucketexport import (
-    Sent,
-    address_of,
-    record_export,
-    refuse_taken,
-    send_version,
-)
 from bathotype.service.kinds.capture import CaptureKind, CaptureMemo, CaptureParams
 from bathotype.service.kinds.generalizing import need_tools, profile_for
 from bathotype.service.kinds.imagefile import ImageFile
@@ -62,9 +53,8 @@ from bathotype.service.kinds.proving import (
 from bathotype.service.kinds.snapshots import remove_tagged
 from bathotype.service.kinds.temporary import TemporaryMachine
 from bathotype.service.operations.kind import Step
-from bathotype.service.operations.start import unattended_principal
-from bathotype.service.records import BuildRun, CheckRun, Line, Operation, OperationStep, Version
-from bathotype.service.records.base import CHANGE, utcnow
+from bathotype.service.records import BuildRun, CheckRun, OperationStep, Version
+from bathotype.service.records.base import utcnow
 from bathotype.service.shares import still_granted
 from bathotype.service.vault import Vault
 from bathotype.sites.protocol import Site, SiteMachine
@@ -101,7 +91,7 @@ class KeptUntil(BaseModel):
     until: datetime
 
 
-class BuildMemo(CaptureMemo):
+class BuildMemo(CaptureMemo, DeliveryMemo):
     """``machine`` is the temporary machine; ``begun`` says that steps have changed it already.
 
     ``sealed`` are the secrets that it was given, encrypted: what is looked for afterwards are these values, whatever the
@@ -112,14 +102,6 @@ class BuildMemo(CaptureMemo):
     begun: bool = False
     sealed: dict[str, str] = {}
     first_boots: int = 0
-    delivered: list[str] = []
-    #: Why what was to be released stays staged.
-    held_back: str = ""
-    #: Files that were sent to buckets, the places in the sheet's list of those that began to be, and how many of them are
-    #: in the audit trail.
-    exports: list[dict[str, Any]] = []
-    claimed: list[int] = []
-    exports_told: int = 0
     kept: KeptUntil | None = None
     #: What marks the content of the payload's files in buckets, as it was compared with the lock.
     marks: dict[str, str] = {}
@@ -431,51 +413,21 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         need_all(params.made, found)
         return None
 
+    @cached_property
+    def _delivery(self) -> Delivery:
+        params = self.params
+        return Delivery(
+            self.context, self._sheet.result, params.line, params.version_id, params.made, params.region, self.memo,
+            self.save,
+        )  # fmt: skip
+
     def deliver(self) -> bool | None:
         """Release the version and move marks, where the sheet says so.  A finding in the way leaves it staged."""
-        wants, context = self._sheet.result, self.context
-        if not wants.release:
-            return False
-        with context.session() as session:
-            caller = unattended_principal(session, context.account_id, context.created_by)
-            session.get_one(Line, self.params.line_id, with_for_update=CHANGE)
-            version = session.get_one(Version, self.params.version_id, with_for_update=CHANGE)
-            if version.state == VersionState.STAGED:
-                try:
-                    lifecycle.release(session, caller, version)
-                except Refused as error:
-                    context.log(f"It stays staged: {error}", "warning")
-                    self.memo.held_back = error.message
-                    self.save()
-                    return None
-            for mark in wants.marks:
-                lifecycle.move_mark(session, caller, version, mark)
-        self.memo.delivered = ["released", *(f"{self.params.line}@{mark}" for mark in wants.marks)]
-        self.save()
-        context.log(f"{self.params.made} is released.")
-        return None
+        return self._delivery.release()
 
     def export(self) -> bool | None:
         """The files that the sheet asks for; those of a version that stays staged are not made."""
-        wanted, params, memo = self._sheet.result.exports, self.params, self.memo
-        if not wanted or "released" not in memo.delivered:
-            return False
-        for number, one in enumerate(wanted[len(memo.exports) :], len(memo.exports)):
-            with self.context.session() as session:
-                address = address_of(session.get_one(Version, params.version_id), one)
-            if number not in memo.claimed:
-                refuse_taken(bucket_object(self.context.reach, self.context.account_name, address, to="write"))
-                memo.claimed.append(number)
-                self.save()
-            sent = send_version(self.context, params.version_id, params.region, one.format, one.disk, address)
-            memo.exports.append(asdict(sent) | {"format": one.format})
-            self.save()
-        sent_to = [str(one["to"]) for one in memo.exports]
-        memo.delivered = [
-            one for one in memo.delivered if one not in sent_to
-        ] + sent_to  # once, though it is done again
-        self.save()
-        return None
+        return self._delivery.export()
 
     # The end
 
@@ -540,11 +492,7 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         super().on_end(session, outcome)
         run = session.get_one(BuildRun, self.context.id)
         run.steps = [{**row, "state": outcome} if row["state"] == "running" else row for row in run.steps]
-        for one in self.memo.exports[self.memo.exports_told :]:
-            sent = Sent(one["to"], one["bytes"], one["sha256"])
-            record_export(session, self.context, self.params.made, sent, one["format"])
-        operation = session.get_one(Operation, self.context.id)
-        operation.memo = {**operation.memo, "exports_told": len(self.memo.exports)}
+        self._delivery.record(session)
 
     def result(self) -> dict[str, Any]:
         return {
