@@ -72,6 +72,11 @@ def test_parts_are_files_beside_a_sheet_or_kept(office: Office, cli: Cli, tmp_pa
     shown = cli("sheets", "show", "logging").stdout
     assert "part conf\ttext 1\n" in shown and "payload first-conf" in shown
     assert "part\tconf, text 1" in cli("sheets", "show", "conf").stdout
+    assert "has the newest text of each" in cli("sheets", "newest-parts", "logging").stderr
+    part.write_text(good + "# louder\n")
+    assert "conf is saved as text 2" in cli("sheets", "save", str(part)).stdout
+    taken = cli("sheets", "newest-parts", "logging")
+    assert "logging is saved as text 3" in taken.stdout and "part conf is text 2 now" in taken.stderr
 
 
 def test_a_repository_is_connected_read_and_forgotten(office: Office, cli: Cli, tmp_path: Path) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 
 from bathotype.client.calls import Calls, Part
 from bathotype.client.transport import if_match
@@ -34,10 +34,14 @@ class SavedSheetCalls(Calls):
         values: Mapping[str, Scalar] | None = None,
         payload: Mapping[str, runs.PayloadGiven] | None = None,
         note: str = "",
+        newest_parts: Sequence[str] = (),
         revision: str | None = None,
     ) -> wire.SavedSheetDetails:
         """Keep a sheet or a part, or a new text of it; its payload has been uploaded."""
-        body = wire.SaveSheetRequest(sheet=sheet, values=dict(values or {}), payload=dict(payload or {}), note=note)
+        body = wire.SaveSheetRequest(
+            sheet=sheet, values=dict(values or {}), payload=dict(payload or {}), note=note,
+            newest_parts=list(newest_parts),
+        )  # fmt: skip
         return self._transport.one(
             wire.SavedSheetDetails, "PUT", f"/saved-sheets/{name}", json=body.model_dump(mode="json"),
             headers=if_match(revision),

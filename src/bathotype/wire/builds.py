@@ -64,6 +64,7 @@ class SheetCheck(Answer):
     line: str
     steps: list[SheetStep]
     payload: list[str]
+    in_buckets: dict[str, str] = Field(description="Those files of the payload that are in buckets: their addresses.")
     values: dict[str, Scalar]
 
 

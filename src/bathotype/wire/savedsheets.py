@@ -25,6 +25,11 @@ class SaveSheetRequest(Wire):
     values: dict[str, Scalar] = Field(default={}, max_length=50, description="Values of its parameters.")
     payload: dict[str, PayloadGiven] = Field(default={}, max_length=50)
     note: str = Field(default="", max_length=500, description="What was changed, and why.")
+    newest_parts: list[str] = Field(
+        default=[],
+        max_length=50,
+        description="Saved parts of which the newest text is taken, instead of the one that the sheet's text has.",
+    )
 
 
 class SheetRunRequest(RunOptions):

@@ -62,6 +62,12 @@ def add_saved(inner: Subparsers) -> None:
     parser.add_argument("--text", action="store_true", help="its text alone")
     parser.add_argument("--of", type=int, metavar="NUMBER", help="this of its texts (default: the current one)")
     parser = command(
+        inner, "newest-parts", _newest_parts, "save a sheet again with the newest texts of its saved parts",
+        examples="  bathotype sheets newest-parts logging\n  bathotype sheets newest-parts logging --part chatter",
+    )  # fmt: skip
+    _name(parser)
+    parser.add_argument("--part", action="append", metavar="NAME", help="this one alone; may be repeated")
+    parser = command(
         inner, "difference", _difference, "show how two texts of a saved sheet differ",
         examples="  bathotype sheets difference logging\n  bathotype sheets difference logging --old 1 --new 3",
     )  # fmt: skip
@@ -215,6 +221,27 @@ def _use(use: PartUse) -> str:
     if use.number is None:
         return "its text stays here; the part is not kept any more"
     return f"text {use.number}" + (f"; its newest is {use.newest}" if use.newest != use.number else "")
+
+
+def _newest_parts(client: Client, given: argparse.Namespace) -> None:
+    saved = client.saved_sheet(given.name)
+    behind = [use for use in saved.parts if use.newest != use.number and use.name in (given.part or [use.name])]
+    if not behind:
+        return emit_json(saved) if given.json else say(f"{saved.name} has the newest text of each of its parts.")
+    names = [use.name for use in behind]
+    made = client.save_sheet(
+        saved.name, saved.text, values=saved.values, payload=saved.files, newest_parts=names,
+        note=f"the newest of {', '.join(names)}", revision=saved.revision,
+    )  # fmt: skip
+    if given.json:
+        return emit_json(made)
+    if made.number == saved.number:
+        return say(f"{made.name} is the same: it asks for those texts of its parts by their numbers.")
+    out(f"{made.name} is saved as text {made.number}")
+    for use in made.parts:
+        if use.name in names:
+            say(f"Its part {use.name} is text {use.number} now.")
+    return None
 
 
 def _difference(client: Client, given: argparse.Namespace) -> None:

@@ -6,6 +6,7 @@ refused, and so is a key that stands twice.  A document is bounded in size and d
 
 from __future__ import annotations
 
+import itertools
 import re
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
@@ -100,6 +101,15 @@ def read_documents(text: str) -> list[Document]:
         return found[:1]
     faults += [fault for one in found[1:] for fault in one.faults]
     return found[:1] if faults else found[1:] or found
+
+
+def pieces(text: str) -> list[str]:
+    """The text cut before each document but the first; whole where it cannot be read."""
+    if read_documents(text)[0].faults:
+        return [text]
+    begins = [e.start_mark for e in yaml.parse(text, Loader=_Loader) if isinstance(e, yaml.DocumentStartEvent)]
+    cuts = [0, *(mark.index for mark in begins[1:] if mark is not None), len(text)]
+    return [text[begin:end] for begin, end in itertools.pairwise(cuts)]
 
 
 def _read(loader: Any) -> Iterator[Document]:

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Collection
 from dataclasses import dataclass, replace
 
-from bathotype.core.sheets.document import Fault
-from bathotype.core.sheets.reading import Checked, not_valid, parts_named
+from bathotype.core.sheets.document import Fault, pieces
+from bathotype.core.sheets.reading import Checked, not_valid, part_name, parts_named
 from bathotype.core.sheets.sheet import PartSource, Sheet
 
 _SEPARATOR = "---\n"
@@ -46,3 +46,9 @@ def gathered(text: str, name: str, read: Callable[[str, PartSource], tuple[str, 
             origins.append((text.count("\n"), found[0]))
             text += found[1]
     return Gathered(text, tuple(origins))
+
+
+def without_parts(text: str, names: Collection[str]) -> str:
+    """A sheet's text without those of these parts, which are gathered anew.  What cannot be read stays as it is."""
+    first, *others = pieces(text)
+    return first + "".join(piece for piece in others if part_name(piece) not in names)

@@ -150,6 +150,12 @@ def parts_named(text: str) -> tuple[dict[str, PartSource], set[str]]:
     return found, {name for other in others if isinstance(name := _name_of(other), str)}
 
 
+def part_name(text: str) -> str | None:
+    """The name that a part's text gives itself; None where it is no part."""
+    name = _name_of(read_documents(text)[0])
+    return name if isinstance(name, str) else None
+
+
 def _name_of(document: Document) -> Any:
     return document.data.get("part") if isinstance(document.data, dict) else None
 

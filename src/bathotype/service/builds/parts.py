@@ -12,7 +12,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from bathotype.core.errors import BathotypeError, Invalid, NotFound
-from bathotype.core.sheets.gathering import gathered
+from bathotype.core.sheets.gathering import gathered, without_parts
 from bathotype.core.sheets.reading import Checked, not_valid, parts_named, read_part, read_sheet
 from bathotype.core.sheets.sheet import KeptFile, PartSource, SheetPart
 from bathotype.core.store.chunks import digest
@@ -92,6 +92,17 @@ def with_parts(session: Session, caller: Principal, body: _Request) -> _Request:
         if isinstance(about, KeptFile)
     }
     return body.model_copy(update={"sheet": whole, "payload": {**body.payload, **kept}})
+
+
+def with_newest(body: SaveSheetRequest) -> SaveSheetRequest:
+    """A request without the parts of which it wants the newest texts, and without their files."""
+    wanted = body.newest_parts
+    sheet = read_sheet(body.sheet, body.values).sheet if wanted else None
+    if sheet is None:
+        return body
+    of_parts = {n for n, about in sheet.payload.items() if isinstance(about, KeptFile) and about.part in wanted}
+    payload = {name: given for name, given in body.payload.items() if name not in of_parts}
+    return body.model_copy(update={"sheet": without_parts(body.sheet, wanted), "payload": payload})
 
 
 def text_with_parts(session: Session, caller: Principal, text: str) -> str:

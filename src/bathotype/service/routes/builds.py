@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Annotated
 
 from fastapi import Query
@@ -13,7 +13,7 @@ from bathotype.core.errors import Invalid, NotFound
 from bathotype.core.sheets.document import Fault
 from bathotype.core.sheets.lock import lying_here
 from bathotype.core.sheets.reading import is_part, read_part, read_sheet
-from bathotype.core.sheets.sheet import schema
+from bathotype.core.sheets.sheet import PayloadFile, schema
 from bathotype.core.store.chunks import digest
 from bathotype.service import audit
 from bathotype.service.answers.operations import operation_answers
@@ -64,6 +64,7 @@ def check_sheet(body: wire.SheetRequest, caller: Reader, reads: ReadsOf) -> wire
         line=sheet.result.line if sheet else "",
         steps=[wire.SheetStep(id=s.id, do=s.do, why=s.why) for s in sheet.steps] if sheet else [],
         payload=list(lying_here(sheet)) if sheet else [],
+        in_buckets=_in_buckets(sheet.payload if sheet else {}),
         values=dict(found.values),
     )
 
@@ -80,8 +81,13 @@ def _part_check(text: str) -> wire.SheetCheck:
         line="",
         steps=[wire.SheetStep(id=s.id, do=s.do, why=s.why) for s in part.steps] if part else [],
         payload=list(part.payload) if part else [],
+        in_buckets=_in_buckets(part.payload if part else {}),
         values={},
     )
+
+
+def _in_buckets(payload: Mapping[str, PayloadFile]) -> dict[str, str]:
+    return {name: about.bucket for name, about in payload.items() if about.bucket is not None}
 
 
 def _faults(faults: Sequence[Fault]) -> list[wire.SheetFault]:

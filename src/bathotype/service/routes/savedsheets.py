@@ -75,7 +75,7 @@ def save(
     else:
         part = None
         with service.database.reads() as session:
-            body = parts.with_parts(session, caller, body)
+            body = parts.with_parts(session, caller, parts.with_newest(body))
         checked = saved.readable(name, body)
     _check_files(service, caller, body, saved.in_buckets_of(checked.need() if part is None else part))
     with service.database.sessions.begin() as session:
