@@ -95,6 +95,45 @@ def test_a_sheet_is_mended_run_and_paused(desk: Opens) -> None:
     mara.says("after a release of its base.")
 
 
+def test_a_sheet_gets_a_file_and_the_newest_text_of_its_part(desk: Opens, demo: System, tmp_path: Path) -> None:
+    with demo.core as client:
+        sheet, part = client.saved_sheet("gauge-logging"), client.saved_sheet("welcome")
+        text = sheet.text.replace("sheet: gauge-logging", "sheet: tidings").replace(
+            "{file: welcome.yaml}", "{saved: newest}"
+        )
+        client.save_sheet("tidings", text, values=sheet.values, payload=sheet.files)
+        client.save_sheet("welcome", f"{part.text}# newer\n")
+    mara = desk("mara")
+    page = mara.open("/sheets/tidings")
+    page.get_by_role("button", name="Take text 2 of welcome").click()
+    with asked(page):
+        page.get_by_role("button", name="Take it").click()
+    expect(page.get_by_role("region", name="Text of the sheet")).to_contain_text("# newer")
+    page.get_by_role("button", name="Change it").click()
+    page.get_by_label("File settings").set_input_files(
+        {"name": "logger.conf", "mimeType": "text/plain", "buffer": b"interval = 5\n"}
+    )
+    with asked(page):
+        page.get_by_role("button", name="Save it").click()
+    expect(page.get_by_text("13 B, sha256:")).to_be_visible()
+    with demo.core as client:
+        assert client.saved_sheet("tidings").number == 3 and client.plan_sheet_run("tidings").blockers == []
+
+
+def test_first_boot_writes_a_secret(desk: Opens, demo: System) -> None:
+    page = desk("mara").open("/people?show=first-boot")
+    page.get_by_role("button", name="Save settings").click()
+    page.get_by_label("Name", exact=True).fill("licensed")
+    page.get_by_role("button", name="Write a secret to a file").click()
+    page.get_by_label("Path").fill("/etc/tide/licence")
+    with asked(page):
+        page.get_by_role("button", name="Save them").click()
+    expect(page.get_by_role("row", name=re.compile("^licensed"))).to_contain_text("logger-licence")
+    with demo.core as client:
+        [kept] = [s.settings for s in client.saved_first_boot() if s.name == "licensed"]
+    assert [(file.secret, file.path) for file in kept.secrets] == [("logger-licence", "/etc/tide/licence")]
+
+
 def test_a_repository_is_connected_and_a_push_is_seen(desk: Opens, demo: System, tmp_path: Path) -> None:
     mara = desk("mara")
     page = mara.open("/sheets")

@@ -10,6 +10,7 @@ import { Page } from "~/parts/page";
 import { Says } from "~/parts/sentence";
 import { bytes, to } from "~/parts/text";
 import { PlanAside } from "./plan-aside";
+import { SecretFiles, type SecretFile } from "./secret-files";
 
 type Request = Schema["LaunchRequest"];
 
@@ -34,6 +35,7 @@ export function Component() {
   const [keep, setKeep] = useState(false);
   const [firewalls, setFirewalls] = useState<string[]>([]);
   const [reached, setReached] = useState(false);
+  const [secrets, setSecrets] = useState<SecretFile[]>([]);
   const value = (name: string) => given[name] ?? "";
   const set = (name: string) => (event: { target: { value: string } }) =>
     setGiven({ ...given, [name]: event.target.value });
@@ -53,7 +55,7 @@ export function Component() {
     machine_size: value("size") || null,
     count: Math.max(1, Number(value("count")) || 1),
     name: value("name"),
-    first_boot: firstBoot(value),
+    first_boot: firstBoot(value, secrets),
     attach: {
       subnet: value("subnet") || null,
       address: value("address") || null,
@@ -252,6 +254,7 @@ export function Component() {
             </>
           )}
         </div>
+        {!value("saved") && <SecretFiles files={secrets} set={setSecrets} />}
         {problem !== null && <ProblemShown problem={problem} />}
         {forbidden && (
           <p className="text-small text-heed mb-2">
@@ -276,13 +279,14 @@ const sizes = (text: string) => text.split(",").filter((part) => part.trim() !==
 const unclear = (text: string) =>
   sizes(text).some((part) => bytes(part) === null) ? "That is no size: write such as 20 GiB." : undefined;
 
-function firstBoot(value: (name: string) => string): Request["first_boot"] {
+function firstBoot(value: (name: string) => string, secrets: SecretFile[]): Request["first_boot"] {
   if (value("saved")) return value("saved");
   const users = value("user")
     ? [{ name: value("user"), administrator: true, ssh_public_keys: value("key") ? [value("key").trim()] : [] }]
     : [];
-  const made = { domain: value("domain") || null, time_zone: value("zone-of-time") || null, users };
-  return (made.domain || made.time_zone || users.length ? made : null) as Request["first_boot"];
+  const made = { domain: value("domain") || null, time_zone: value("zone-of-time") || null, users, secrets };
+  const any = made.domain || made.time_zone || users.length || secrets.length;
+  return (any ? made : null) as Request["first_boot"];
 }
 
 function tags(text: string): Record<string, string> {

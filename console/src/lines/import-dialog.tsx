@@ -1,8 +1,9 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { acting, answer, http, onceKey, Problem } from "~/api/client";
+import { answer, http, onceKey, Problem } from "~/api/client";
 import { ask } from "~/api/queries";
+import { sendFile } from "~/api/uploads";
 import { Confirm } from "~/parts/dialog";
 import { Choice, TextField } from "~/parts/form";
 import { Bar } from "~/parts/progress";
@@ -23,7 +24,7 @@ export function ImportDialog({ line, close }: { line: string; close: () => void 
   const [done, setDone] = useState(0);
   const act = async () => {
     if (!file) throw new Problem(0, "No file is chosen.", "no-file", "Choose the file of a disk.");
-    const upload = await sendFile(file, region, setDone);
+    const upload = await sendFile(file, region, KEPT, setDone);
     const body = {
       line,
       upload,
@@ -77,47 +78,4 @@ export function ImportDialog({ line, close }: { line: string; close: () => void 
       {file && done > 0 && <Bar percent={(100 * done) / file.size} label={`Sending ${file.name}`} />}
     </Confirm>
   );
-}
-
-async function sendFile(file: File, region: string, tell: (done: number) => void): Promise<string> {
-  const mark = `${file.name} ${file.size} ${file.lastModified}`;
-  const kept = JSON.parse(localStorage.getItem(KEPT) ?? "null") as { mark: string; id: string } | null;
-  let upload = null;
-  if (kept?.mark === mark) {
-    upload = await answer(http.GET("/api/v1/uploads/{upload}", { params: { path: { upload: kept.id } } })).catch(
-      () => null,
-    );
-  }
-  upload ??= await answer(
-    http.POST("/api/v1/uploads", { body: { name: file.name, size: file.size, region }, params: { header: onceKey() } }),
-  );
-  localStorage.setItem(KEPT, JSON.stringify({ mark, id: upload.id }));
-  const there = new Set(upload.parts);
-  const parts = Math.max(1, Math.ceil(file.size / upload.part_bytes));
-  for (let part = 0; part < parts; part++) {
-    if (!there.has(part)) {
-      const body = file.slice(part * upload.part_bytes, (part + 1) * upload.part_bytes);
-      const digest = new Uint8Array(await crypto.subtle.digest("SHA-256", await body.arrayBuffer()));
-      const told = `sha-256=:${btoa(String.fromCharCode(...digest))}:`; // RFC 9530
-      const headers = {
-        "Content-Digest": told,
-        "X-CSRF-Token": acting.csrf,
-        "Bathotype-Account": acting.account,
-        "Content-Type": "application/octet-stream",
-      };
-      const sent = await fetch(`/api/v1/uploads/${upload.id}/parts/${part}`, { method: "PUT", body, headers });
-      if (!sent.ok) {
-        const wrong = (await sent.json().catch(() => ({}))) as Record<string, string>;
-        throw new Problem(
-          sent.status,
-          wrong.detail ?? `The service answered ${sent.status}.`,
-          wrong.code,
-          wrong.advice,
-          wrong.request_id,
-        );
-      }
-    }
-    tell(Math.min(file.size, (part + 1) * upload.part_bytes));
-  }
-  return upload.id;
 }

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { answer, fresh, http, type Schema } from "~/api/client";
 import { ask } from "~/api/queries";
 import { useSession } from "~/app/session";
+import { SecretFiles, type SecretFile } from "~/launch/secret-files";
 import { Button, Empty, Loading, ProblemShown } from "~/parts/basics";
 import { Confirm } from "~/parts/dialog";
 import { NameField, TextField } from "~/parts/form";
@@ -33,6 +34,10 @@ export function FirstBoots() {
             { head: "domain", cell: (one) => one.settings.domain },
             { head: "time zone", cell: (one) => one.settings.time_zone },
             { head: "locale", cell: (one) => one.settings.locale },
+            {
+              head: "secrets",
+              cell: (one) => (one.settings.secrets ?? []).map((file) => file.secret).join(", "),
+            },
             { head: "users", cell: (one) => (one.settings.users ?? []).map((user) => user.name).join(", ") },
             {
               head: "",
@@ -66,6 +71,7 @@ export function FirstBoots() {
 function Save({ close }: { close: () => void }) {
   const cache = useQueryClient();
   const [given, setGiven] = useState<Record<string, string>>({});
+  const [secrets, setSecrets] = useState<SecretFile[]>([]);
   const value = (name: string) => given[name] ?? "";
   const set = (name: string) => (event: { target: { value: string } }) =>
     setGiven({ ...given, [name]: event.target.value });
@@ -78,6 +84,7 @@ function Save({ close }: { close: () => void }) {
       time_zone: value("zone") || null,
       locale: value("locale") || null,
       users,
+      secrets,
     } as Schema["FirstBoot"];
     await answer(
       http.PUT("/api/v1/first-boot/{name}", { params: { path: { name: value("name") }, header: fresh }, body }),
@@ -92,6 +99,7 @@ function Save({ close }: { close: () => void }) {
       <TextField label="Locale" value={value("locale")} onChange={set("locale")} placeholder="en_GB.UTF-8" />
       <TextField label="User" value={value("user")} onChange={set("user")} hint="An administrator." />
       <TextField label="SSH public key" value={value("key")} onChange={set("key")} />
+      <SecretFiles files={secrets} set={setSecrets} />
     </Confirm>
   );
 }

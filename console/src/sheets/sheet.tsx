@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
-import { answer, http, type Schema } from "~/api/client";
+import { answer, http } from "~/api/client";
 import { ask } from "~/api/queries";
 import { Facts, Heading, Loading, Moment, ProblemShown, Short } from "~/parts/basics";
 import { Offers } from "~/parts/offers";
@@ -10,8 +10,10 @@ import { Says } from "~/parts/sentence";
 import { Table } from "~/parts/table";
 import { ahead, iec, plural, to } from "~/parts/text";
 import { nextRun } from "./next-run";
+import { PartUsed } from "./part-used";
 import { runColumns } from "./run-columns";
-import { ChangeDialog, DropDialog, RunDialog } from "./sheet-dialogs";
+import { ChangeDialog } from "./change-dialog";
+import { DropDialog, RunDialog } from "./sheet-dialogs";
 import { Difference, SheetText } from "./sheet-text";
 
 /** One sheet: what it makes and when, its runs, its text, and the texts before. */
@@ -53,7 +55,7 @@ export function Component() {
           ],
           ...sheet.parts.map((use): [string, React.ReactNode] => [
             `Part ${use.name}`,
-            <PartUsed key={use.name} use={use} />,
+            <PartUsed key={use.name} use={use} sheet={sheet} />,
           ]),
           ...Object.entries(sheet.values).map(([key, value]): [string, string] => [key, String(value)]),
           ...Object.entries(sheet.files).map(([key, file]): [string, React.ReactNode] => [
@@ -121,17 +123,6 @@ export function Component() {
       {asked === "change" && <ChangeDialog sheet={sheet} close={close} />}
       {asked === "drop" && <DropDialog sheet={sheet} close={close} />}
     </Page>
-  );
-}
-
-/** Which text of a saved part a sheet has, and whether there is a newer one. */
-function PartUsed({ use }: { use: Schema["PartUse"] }) {
-  if (use.number === null) return <>its text stays here; the part is not kept any more</>;
-  return (
-    <>
-      <Link to={to.sheet(use.name)}>text {use.number}</Link>
-      {use.newest !== use.number && `; its newest is ${use.newest}. Save the sheet to take that one.`}
-    </>
   );
 }
 

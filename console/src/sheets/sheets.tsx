@@ -11,7 +11,7 @@ import { nextRun } from "./next-run";
 import { Parts } from "./parts";
 import { Repositories } from "./repositories";
 import { History, Made, runColumns } from "./run-columns";
-import { ChangeDialog } from "./sheet-dialogs";
+import { ChangeDialog } from "./change-dialog";
 
 /** Which sheets there are, how their last runs ended, when each runs next, and every run. */
 export function Component() {
