@@ -13,6 +13,7 @@ import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
+from functools import lru_cache
 from typing import Any, Protocol, TypeVar
 
 from pydantic import TypeAdapter, ValidationError
@@ -62,6 +63,10 @@ class AgentRefused(BathotypeError):
         self.error_class = error_class
 
 
+#: To make an adapter takes a hundred times as long as to use it.
+_adapter: Callable[[Any], TypeAdapter[Any]] = lru_cache(TypeAdapter)
+
+
 @dataclass(frozen=True)
 class ExecResult:
     """What a command run in the guest left behind."""
@@ -76,13 +81,13 @@ class GuestAgent:
 
     def __init__(self, stream: ByteStream, *, timeout: float = 10.0) -> None:
         self._stream, self._timeout = stream, timeout
-        self._buffer = b""
+        self._buffer = bytearray()
 
     def sync(self, timeout: float | None = None) -> None:
         """Throw away what an earlier conversation left in the channel.  Call first."""
         token = secrets.randbelow(1 << 31)
         request = {"execute": "guest-sync-delimited", "arguments": {"id": token}}
-        self._buffer = b""
+        self._buffer = bytearray()
         self._stream.send(_SENTINEL + json.dumps(request).encode() + b"\n")
         deadline = time.monotonic() + (timeout or self._timeout)
         while True:
@@ -112,12 +117,15 @@ class GuestAgent:
     @staticmethod
     def _checked(command: str, answer: Any, kind: type[_T]) -> _T:
         try:
-            return TypeAdapter(kind).validate_python(answer)
+            checked: _T = _adapter(kind).validate_python(answer)
         except ValidationError as error:
             raise _nonsense(command) from error
+        return checked
 
     def _line(self, deadline: float) -> bytes:
-        while b"\n" not in self._buffer:
+        looked = 0
+        while (end := self._buffer.find(b"\n", looked)) < 0:
+            looked = len(self._buffer)
             left = deadline - time.monotonic()
             if left <= 0:
                 raise AgentSilent(
@@ -127,7 +135,8 @@ class GuestAgent:
             self._buffer += self._stream.receive(min(left, 1.0))
             if len(self._buffer) > _MOST_LINE:
                 raise AgentSilent("The guest agent sent an answer without end.")
-        line, _, self._buffer = self._buffer.partition(b"\n")
+        line = bytes(self._buffer[:end])
+        del self._buffer[: end + 1]
         return line
 
     # Commands
