@@ -18,6 +18,7 @@ from bathotype.core.confined.judging import JUDGE, JudgeQuestion
 from bathotype.core.confined.looking import LOOK, LookQuestion, ReplayData
 from bathotype.core.confined.reader import ConfinedReader
 from bathotype.core.confined.sandbox import python
+from bathotype.core.confined.spare import SpareReaders
 from bathotype.core.confined.task import Task
 from bathotype.core.disk.layout import settled
 from bathotype.core.disk.source import FileSource, Window, open_file
@@ -25,6 +26,7 @@ from bathotype.core.errors import Damaged, OutOfSpace, Refused
 from bathotype.core.generalize.profile import builtin_profile
 from bathotype.core.generalize.residue import SourceIdentity
 from tests.core.test_offline import let_a_journal_wait, small_disk
+from tests.support import until
 
 START = """
 import json, os, socket, struct, sys, time
@@ -240,3 +242,27 @@ def test_what_no_record_can_hold_is_replaced_in_answers(tmp_path: Path) -> None:
     assert "/var/log/st\ufffdrm.log" in {change.path for change in planned.changes}
     assert contents.os["pretty_name"] == "\ufffdHalvane" and contents.users == ("n\ufffda",)
     assert [(package.name, package.version) for package in contents.packages] == [("a\ufffdb", "1\ufffd")]
+
+
+def test_each_asker_has_a_child_of_its_own_and_one_is_kept_ready(disk: FileSource) -> None:
+    readers = SpareReaders(kept=60)
+    seen = []
+    for turn in range(3):
+        assert readers.ready is (turn > 0)
+        with readers.one() as reader:
+            look(reader, disk)
+            seen.append(reader)
+        assert not reader.lives, "what has read a stranger's bytes reads nobody else's"
+    assert len({id(reader) for reader in seen}) == 3
+    killed = readers._spare._process  # type: ignore[union-attr]
+    killed.kill()
+    until(lambda: killed.poll() is not None)
+    with readers.one() as reader:
+        look(reader, disk)
+    readers.close()
+    assert not readers.ready
+    brief = SpareReaders(kept=0.05)
+    with brief.one() as reader:
+        look(reader, disk)
+    until(lambda: not brief.ready, seconds=10)
+    brief.close()

@@ -10,6 +10,7 @@ from functools import cached_property
 from sqlalchemy.exc import OperationalError
 
 from bathotype.core.confined.reader import ConfinedReader
+from bathotype.core.confined.spare import SpareReaders
 from bathotype.core.errors import Unavailable
 from bathotype.service import schema
 from bathotype.service.access.oidc import OidcLogIn
@@ -40,11 +41,17 @@ class Service:
     @contextmanager
     def reader(self) -> Iterator[ConfinedReader]:
         """A confined child for the time of a request.  Raises `TooMany` where many read disks at this moment."""
-        with _room.one(), ConfinedReader().start() as reader:
+        with _room.one(), self._readers.one() as reader:
             yield reader
+
+    @cached_property
+    def _readers(self) -> SpareReaders:
+        return SpareReaders()
 
     def close(self) -> None:
         """Close every connection."""
+        if "_readers" in vars(self):
+            self._readers.close()
         if "changes" in vars(self):
             self.changes.close()
         self.database.close()

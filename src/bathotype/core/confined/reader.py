@@ -85,6 +85,11 @@ class ConfinedReader:
         """Whether there is a child."""
         return self._process is not None
 
+    @property
+    def lives(self) -> bool:
+        """Whether there is one that has not ended by itself."""
+        return self._process is not None and self._process.poll() is None
+
     def start(self) -> ConfinedReader:
         """Start the child before there is a question: it takes a while until it is ready."""
         self._started()

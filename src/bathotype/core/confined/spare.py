@@ -1,0 +1,72 @@
+"""A confined child that is kept ready for somebody who waits: to start one takes half a second."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+
+from bathotype.core.confined.reader import ConfinedReader
+from bathotype.core.errors import BathotypeError
+
+#: How long one that nobody asks for is kept, in seconds: it takes some sixty megabytes.
+_KEPT = 300.0
+
+
+class SpareReaders:
+    """A child for each asker, which nobody else gets; after the first, the next one is ready."""
+
+    def __init__(self, kept: float = _KEPT) -> None:
+        """``kept`` is how long one waits for an asker, in seconds."""
+        self._kept, self._lock = kept, threading.Lock()
+        self._spare: ConfinedReader | None = None
+        self._timer: threading.Timer | None = None
+        self._closed = False
+
+    @contextmanager
+    def one(self) -> Iterator[ConfinedReader]:
+        """A child for the time of the block."""
+        with self._lock:
+            reader, self._spare = self._spare, None
+        if reader is None or not reader.lives:
+            if reader is not None:
+                reader.close()
+            reader = ConfinedReader().start()
+        try:
+            yield reader
+        finally:
+            reader.close()
+            self._have_one()
+
+    @property
+    def ready(self) -> bool:
+        """Whether there is one."""
+        with self._lock:
+            return self._spare is not None
+
+    def _have_one(self) -> None:
+        with self._lock:
+            if self._closed:
+                return
+            if self._spare is None:
+                with suppress(OSError, BathotypeError):  # the next asker is told why none can be started
+                    self._spare = ConfinedReader().start()
+            if self._timer is not None:
+                self._timer.cancel()
+            self._timer = threading.Timer(self._kept, self._drop)
+            self._timer.daemon = True
+            self._timer.start()
+
+    def _drop(self) -> None:
+        with self._lock:
+            spare, self._spare = self._spare, None
+        if spare is not None:
+            spare.close()
+
+    def close(self) -> None:
+        """End it, and keep no other."""
+        with self._lock:
+            self._closed = True
+            if self._timer is not None:
+                self._timer.cancel()
+        self._drop()
