@@ -250,6 +250,10 @@ def test_a_push_is_told_by_who_knows_the_key(office: Office, repository: GitRepo
         office.upkeep("repositories")
         with office.core as client:
             assert client.repository("office").commit == commit
+    with office.core as client:
+        new = client.renew_push_key("office").key
+    for key, status in ((made.key, 404), (new, 204)):
+        assert http.post(f"/pushes/{made.id}", headers={"authorization": f"Bearer {key}"}).status_code == status
 
 
 def test_a_push_while_it_is_read_is_not_lost(

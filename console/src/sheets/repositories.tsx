@@ -11,6 +11,7 @@ import { Table } from "~/parts/table";
 import { plural, to } from "~/parts/text";
 
 type Repository = Schema["Repository"];
+type Made = Schema["NewRepository"];
 
 /** The git repositories that sheets come from: what was read of each, and what is wrong. */
 export function Repositories() {
@@ -19,8 +20,8 @@ export function Repositories() {
   const pages = usePages(["repositories"], (cursor) =>
     answer(http.GET("/api/v1/repositories", { params: { query: { limit: 100, cursor } } })),
   );
-  const [asked, setAsked] = useState<"add" | Repository | null>(null);
-  const [made, setMade] = useState<Schema["NewRepository"] | null>(null);
+  const [asked, setAsked] = useState<"add" | { forget: Repository } | { key: Repository } | null>(null);
+  const [made, setMade] = useState<Made | null>(null);
   const [problem, setProblem] = useState<unknown>(null);
   if (pages.error) return <ProblemShown problem={pages.error} />;
   if (pages.pending) return null;
@@ -56,7 +57,12 @@ export function Repositories() {
                     </Button>
                   )}
                   {may("manage") && (
-                    <Button kind="quiet" aria-label={`Forget ${one.name}`} onClick={() => setAsked(one)}>
+                    <Button kind="quiet" aria-label={`New key of ${one.name}`} onClick={() => setAsked({ key: one })}>
+                      New key
+                    </Button>
+                  )}
+                  {may("manage") && (
+                    <Button kind="quiet" aria-label={`Forget ${one.name}`} onClick={() => setAsked({ forget: one })}>
                       Forget
                     </Button>
                   )}
@@ -73,7 +79,10 @@ export function Repositories() {
         </Button>
       )}
       {asked === "add" && <Add close={() => setAsked(null)} done={setMade} />}
-      {asked && asked !== "add" && <Forget one={asked} close={() => setAsked(null)} />}
+      {asked && asked !== "add" && "forget" in asked && <Forget one={asked.forget} close={() => setAsked(null)} />}
+      {asked && asked !== "add" && "key" in asked && (
+        <NewKey one={asked.key} close={() => setAsked(null)} done={setMade} />
+      )}
       {made?.key && (
         <ShownOnce
           title={`The key of ${made.name}`}
@@ -139,6 +148,21 @@ function Sheets({ one }: { one: Repository }) {
       ))}
       {one.sheets.length + one.wrong.length === 0 && <span className="text-ink-2">none</span>}
     </>
+  );
+}
+
+function NewKey({ one, close, done }: { one: Repository; close: () => void; done: (made: Made) => void }) {
+  const act = async () => {
+    done(await answer(http.POST("/api/v1/repositories/{name}/push-keys", { params: { path: { name: one.name } } })));
+  };
+  return (
+    <Confirm
+      title={`A new key of ${one.name}`}
+      about="Pushes that are signed with the key before are refused from then on."
+      verb="Have a new key"
+      act={act}
+      close={close}
+    />
   );
 }
 

@@ -51,6 +51,10 @@ class RepositoryCalls(Calls):
         """Let it be looked at now."""
         return self._transport.one(wire.Repository, "POST", f"/repositories/{name}/readings")
 
+    def renew_push_key(self, name: str) -> wire.NewRepository:
+        """Have a new key for pushes; it is in the answer, this once."""
+        return self._transport.one(wire.NewRepository, "POST", f"/repositories/{name}/push-keys")
+
     def drop_repository(self, name: str) -> None:
         """Forget it; its sheets stay."""
         self._transport.call("DELETE", f"/repositories/{name}")

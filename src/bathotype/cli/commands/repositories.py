@@ -15,7 +15,7 @@ from bathotype.core.units import plural
 
 if TYPE_CHECKING:
     from bathotype.client import Client
-    from bathotype.wire.repositories import Repository
+    from bathotype.wire.repositories import NewRepository, Repository
 
 _READ_SECONDS = 180.0
 
@@ -59,6 +59,11 @@ def register(parsers: Subparsers) -> None:
     parser = command(
         inner, "read", _read, "look at a repository now, and say what was found",
         examples="  bathotype repositories read office",
+    )  # fmt: skip
+    _name(parser)
+    parser = command(
+        inner, "new-key", _new_key, "have a new key that pushes are signed with; the one before ends",
+        examples="  bathotype repositories new-key office",
     )  # fmt: skip
     _name(parser)
     parser = command(
@@ -116,9 +121,18 @@ def _connect(client: Client, given: argparse.Namespace) -> int | None:
         return None
     out(f"{made.name} is connected")
     if made.key:
-        say(f"Pushes may be told to /api/v1/pushes/{made.id}, signed with this key, which is shown this once:")
-        out(made.key)
+        _told_key(made)
     return _wait(client, given, made)
+
+
+def _told_key(made: NewRepository) -> None:
+    say(f"Pushes may be told to /api/v1/pushes/{made.id}, signed with this key, which is shown this once:")
+    out(made.key)
+
+
+def _new_key(client: Client, given: argparse.Namespace) -> None:
+    made = client.renew_push_key(given.name)
+    emit_json(made) if given.json else _told_key(made)
 
 
 def _read(client: Client, given: argparse.Namespace) -> int | None:

@@ -90,6 +90,14 @@ def put(
     return row, key
 
 
+def renew_key(session: Session, settings: Settings, caller: Principal, row: Repository) -> str:
+    """A new key for its pushes.  Those that are signed with the one before are refused from now on."""
+    key = signature.new_key()
+    row.sealed = settings.box.encrypt(key.encode()).decode()
+    audit.record(session, caller.account_id, caller.actor, "repository.key-renewed", row.name)
+    return key
+
+
 def drop(session: Session, caller: Principal, row: Repository) -> None:
     """Forget a repository.  Its sheets stay, and are kept by hand from then on."""
     session.delete(row)

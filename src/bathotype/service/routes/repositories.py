@@ -71,6 +71,16 @@ def read_repository(name: str, caller: Operator, service: ServiceOf) -> wire.Rep
         return _answer(session, row)
 
 
+@router.post("/{name}/push-keys", status_code=201)
+def renew_push_key(name: str, caller: Manager, service: ServiceOf) -> wire.NewRepository:
+    """Have a new key for pushes, which is shown this once.  What is signed with the one before is refused from now on."""
+    with service.database.sessions.begin() as session:
+        row = repositories.find_repository(session, caller, name, lock=True)
+        key = repositories.renew_key(session, service.settings, caller, row)
+        session.flush()
+        return wire.NewRepository(**_fields(session, [row])[0], key=key)
+
+
 @router.delete("/{name}", status_code=204)
 def drop_repository(name: str, caller: Manager, service: ServiceOf) -> None:
     """Forget a repository.  Its sheets stay as they are, and are kept by hand from then on."""
