@@ -309,7 +309,7 @@ class Programs:
     # Services and accounts
 
     def run_systemctl(self, argv: list[str], _: Mapping[str, str]) -> Answer:
-        verb, unit = argv[0], argv[1] if argv[1].endswith(".service") else f"{argv[1]}.service"
+        verb, unit = argv[0], argv[-1] if argv[-1].endswith(".service") else f"{argv[-1]}.service"
         enabled = unit in self._guest.files.names(_WANTS)
         known = enabled or self._guest.files.exists(f"{_UNITS}/{unit}")
         stopped = self._guest.stopped_services
@@ -318,6 +318,10 @@ class Programs:
         if verb == "is-active":
             active = unit in self._active()
             return (0, b"active\n") if active else (3, b"inactive\n")
+        if verb == "show":
+            runs = "active" if unit in self._active() else "inactive"
+            state = ("enabled" if enabled else "disabled") if known else ""
+            return 0, f"UnitFileState={state}\nActiveState={runs}\n".encode()
         if not known:
             raise ProgramError(f"Failed to {verb} unit: Unit file {unit} does not exist.", 5)
         if verb in ("enable", "disable"):
@@ -328,7 +332,8 @@ class Programs:
                 edits.remove(f"{_WANTS}/{unit}")
             if enabled != (verb == "enable"):
                 self._guest.change(edits)
-        else:
+        if "--now" in argv or verb not in ("enable", "disable"):
+            verb = {"enable": "start", "disable": "stop"}.get(verb, verb)
             stopped.discard(unit)
             stopped.discard(f"+{unit}")
             stopped.add(unit if verb == "stop" else f"+{unit}")

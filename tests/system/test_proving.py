@@ -12,7 +12,7 @@ from bathotype.client import OperationFailed
 from bathotype.core.checks.check import read_checks
 from bathotype.core.errors import Refused
 from bathotype.core.lifecycle.rules import LaunchRule
-from tests.support import System
+from tests.support import System, until
 
 CHECKS = """\
 checks:
@@ -189,6 +189,50 @@ def test_a_version_is_proven_where_it_passes_wherever_it_was_judged(system: Syst
         assert cli("prove", reference, "--checks", str(tmp_path / "right.yaml"), *sizes("medium")).returncode == 0
         client.wait(client.launch(reference=reference, region="skerry-1", name="in-two-places").id)
         client.drop_rule("small")
+
+
+def test_a_sheet_is_proven_in_each_of_its_places(system: System, version: str) -> None:
+    sheet = (
+        f"sheet: everywhere\nbase: {version}\nmachine: {{ready_seconds: 30}}\n"
+        "steps: [{id: a, do: put-file, content: a, to: /etc/a}]\nchecks: [{id: a, is: file, path: /etc/a}]\n"
+        "prove: {regions: [skerry-1, fjord-2], sizes: [small, medium]}\n"
+        "result: {line: proven, number: 4.0.0, release: true}\n"
+    )
+    with system.core as client:
+        client.demand("proven", None, proven_first=True)
+        blockers = client.plan_build(sheet.replace("medium", "huge").replace("fjord-2", "nosuch")).blockers
+        assert [text.partition(":")[0] for text in blockers] == [
+            "It cannot be proven in skerry-1 on huge", "It cannot be proven in nosuch",
+        ]  # fmt: skip
+        operation = client.build(sheet)
+        assert system.when_running(operation, "prove")
+        system.fault("boot-fails", count=1)  # in one of the places
+        until(lambda: client.build_run(operation.id).proofs)
+        system.kill("worker")
+        system.revive()
+        with pytest.raises(
+            OperationFailed, match=r"did not pass in .* boots: The machine has not finished its first boot"
+        ):
+            client.wait(operation.id)
+        system.clear_faults()
+        assert client.version("proven@4.0.0").state == "staged"
+        done = client.wait(client.retry(operation.id).id)
+        assert (done.result or {})["delivered"] == ["released"] and done.attempts == 1
+        proofs = client.build_run(operation.id).proofs
+        places = [(run.region, run.machine_size, run.passed) for run in map(client.check_run, proofs)]
+        assert len(places) == 5, "what had passed is not judged again"
+        assert {place for place in places if place[2]} == {
+            (r, s, True) for r in ("skerry-1", "fjord-2") for s in ("small", "medium")
+        }
+        second = client.build(sheet.replace("4.0.0", "4.2.0"))
+        until(lambda: client.build_run(second.id).proofs)
+        client.cancel(second.id)
+        with pytest.raises(OperationFailed, match="cancelled"):
+            client.wait(second.id)
+        children = client.build_run(second.id).proofs
+        until(lambda: {client.operation(one).state for one in children} <= {"cancelled", "succeeded"})
+        left = [one.name for region in ("skerry-1", "fjord-2") for one in system.site().machines(region)]
+        assert not [name for name in left if name.startswith(("prove-", "build-"))]
 
 
 def sizes(*names: str) -> list[str]:

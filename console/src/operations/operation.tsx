@@ -10,7 +10,7 @@ import { Sentence } from "~/parts/sentence";
 import { State } from "~/parts/state";
 import { iec, plural, span, to } from "~/parts/text";
 import { BuildSteps } from "~/sheets/build-steps";
-import { Judged } from "~/sheets/judged";
+import { CheckResults, Proofs } from "~/sheets/judged";
 import { PlanResult } from "./plan-result";
 
 type Operation = Schema["Operation"];
@@ -84,6 +84,7 @@ export function Component() {
       <Result operation={data} />
       {data.kind === "build" && <BuildSteps operation={id} ended={Boolean(data.ended_at)} />}
       {(data.kind === "build" || data.kind === "prove") && data.ended_at && <CheckResults operation={id} />}
+      {data.kind === "build" && <Proofs run={id} />}
       <Heading>Steps</Heading>
       <ol>
         {data.steps.map((step) => (
@@ -129,18 +130,6 @@ export function Component() {
 
 /** Steps that count things count fewer than any that counts bytes. */
 const sizeIn = (step: { bytes_total: number }) => (step.bytes_total < 1024 ? String : iec);
-
-/** What the checks of a run saw; nothing for a run without checks. */
-function CheckResults({ operation }: { operation: string }) {
-  const { data } = useQuery(ask.checks(operation));
-  if (!data?.judgements.length) return null;
-  return (
-    <>
-      <Heading>Checks</Heading>
-      <Judged run={data} />
-    </>
-  );
-}
 
 function saying(operation: Operation): string {
   const took =

@@ -214,6 +214,9 @@ class BuildRunDetails(BuildRun):
     steps: list[BuildStep]
     figures: list[MachineFigure] = Field(description="How busy its machine was while the steps were done.")
     delivered: list[str]
+    proofs: list[str] = Field(
+        description="The operations that judged its result, where its sheet names several places."
+    )
     kept: KeptMachine | None = Field(
         description="The machine of a run that failed, while it stays for looking into it."
     )

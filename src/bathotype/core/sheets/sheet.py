@@ -205,6 +205,24 @@ class Result(Section):
         return self
 
 
+class ProofPlaces(Section):
+    """Where the result is proven: on a throwaway instance in each of the regions, of each of the sizes."""
+
+    regions: list[str] = Field(
+        default=[],
+        max_length=16,
+        description="Left out: the run's. A copy of the version is brought to each, and stays.",
+    )
+    sizes: list[str] = Field(default=[], max_length=16, description="Left out: that of the run's machine.")
+
+    @model_validator(mode="after")
+    def _any(self) -> ProofPlaces:
+        for names in (self.regions, self.sizes):
+            if len(set(names)) < len(names):
+                raise ValueError("each region and each size is named once")
+        return self
+
+
 class PartSource(Section):
     """Where a part of a sheet is: a file beside the sheet, or kept in the service under its name."""
 
@@ -263,6 +281,10 @@ class _Whole(_Steps):
         description="The version to start from: line, line@mark, line@1.4.0, or of another account; a disk to copy; or a system to install."
     )
     machine: Machine = Machine()
+    prove: ProofPlaces | None = Field(
+        default=None,
+        description="Where its checks are judged; left out: in the run's region, on a machine of its size.",
+    )
     result: Result
     when: When | None = Field(default=None, description="When it runs by itself, once it is saved in the service.")
 
@@ -270,6 +292,13 @@ class _Whole(_Steps):
     @classmethod
     def _name(cls, value: str) -> str:
         return _checked(check_name, value, "sheet")
+
+    @field_validator("prove")
+    @classmethod
+    def _places(cls, value: ProofPlaces | None) -> ProofPlaces | None:
+        if value is not None and not value.regions and not value.sizes:
+            raise ValueError("name regions or sizes, or leave it out")
+        return value
 
     @field_validator("base")
     @classmethod

@@ -22,7 +22,7 @@ from bathotype.core.generalize.profile import AnswerFile, Profile
 from bathotype.core.generalize.residue import SourceIdentity
 from bathotype.core.lifecycle.room import disks_of_instance, least_root
 from bathotype.core.sheets.reading import Checked, read_sheet
-from bathotype.core.sheets.sheet import Sheet, repeated
+from bathotype.core.sheets.sheet import ProofPlaces, Sheet, repeated
 from bathotype.core.sheets.steps import Scalar
 from bathotype.core.signing.statement import digest_of
 from bathotype.core.units import iec
@@ -30,6 +30,7 @@ from bathotype.service.builds.copied import BaseCopy, CopiedDisk
 from bathotype.service.builds.delivering import Delivery, DeliveryMemo
 from bathotype.service.builds.installing import Installing
 from bathotype.service.builds.payload import Payload, PayloadSource, need_uploads
+from bathotype.service.builds.proofs import ProofMemo, Proofs
 from bathotype.service.builds.stepping import Stepping, unbegun
 from bathotype.service.guests.building import BuildMachine
 from bathotype.service.guests.clone import InsideClone
@@ -91,7 +92,7 @@ class KeptUntil(BaseModel):
     until: datetime
 
 
-class BuildMemo(CaptureMemo, DeliveryMemo):
+class BuildMemo(CaptureMemo, DeliveryMemo, ProofMemo):
     """``machine`` is the temporary machine; ``begun`` says that steps have changed it already.
 
     ``sealed`` are the secrets that it was given, encrypted: what is looked for afterwards are these values, whatever the
@@ -388,6 +389,10 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         if not self._sheet.checks:
             return False
         context, params, checks = self.context, self.params, self._sheet.checks
+        if self._sheet.prove is not None:
+            self._temporary.remove()
+            self._proofs.advance()
+            return None
         with context.session() as session:
             if session.get(CheckRun, context.id) is None:
                 begin_checks(
@@ -414,6 +419,16 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         return None
 
     @cached_property
+    def _proofs(self) -> Proofs:
+        params, places = self.params, self._sheet.prove or ProofPlaces()
+        return Proofs(
+            self.context, params.version_id, params.made, tuple(places.regions) or (params.region,),
+            tuple(places.sizes) or (params.machine_size,),
+            CHECKS.dump_python(self._sheet.checks, mode="json", by_alias=True), params.tags,
+            self._sheet.machine.ready_seconds, self.memo, self.save_in,
+        )  # fmt: skip
+
+    @cached_property
     def _delivery(self) -> Delivery:
         params = self.params
         return Delivery(
@@ -435,6 +450,7 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         InsideClone.remove(self.context, self.site, self.params.region)
         if self._sheet.installed is not None:
             self._installing.remove()
+        self._proofs.stop()
         with self.context.session() as session:
             sealed = session.get(Version, self.params.version_id) is not None
         stays = None if sealed else self._keep(outcome)

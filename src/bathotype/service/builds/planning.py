@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 from bathotype.core.errors import BathotypeError, Invalid, NotFound, Refused
 from bathotype.core.lifecycle.room import room_remarks
 from bathotype.core.sheets.reading import Checked, read_sheet
-from bathotype.core.sheets.sheet import MOST_PAYLOAD, Sheet, repeated
+from bathotype.core.sheets.sheet import MOST_PAYLOAD, ProofPlaces, Sheet, repeated
 from bathotype.core.sheets.steps import UpdatePackages
 from bathotype.core.units import iec
 from bathotype.service.access.principals import Principal
@@ -128,7 +128,7 @@ def ask(
         reference=str(sheet.base), region=region, zone=sheet.machine.zone, machine_size=sheet.machine.size,
         name=_ANY_NAME, tags={**sheet.machine.tags, **body.tags}, room=sheet.machine.room,
     )  # fmt: skip
-    faults = tuple(_bucket_faults(reach, caller, sheet, body))
+    faults = (*_bucket_faults(reach, caller, sheet, body), *_place_faults(reach, caller, sheet, region))
     return Asked(checked, sheet, region, launch, ask_site(reach, caller, launch), repeat, machine, faults)
 
 
@@ -147,6 +147,23 @@ def _bucket_faults(reach: Reach, caller: Principal, sheet: Sheet, body: wire.Bui
                     f"{about.bucket} has {size} bytes, and {body.payload[name].bytes} in the lock. See what it is now, then "
                     "lock it anew: bathotype sheets lock FILE."
                 )
+
+
+def _place_faults(reach: Reach, caller: Principal, sheet: Sheet, region: str) -> Iterator[str]:
+    """Why the result cannot be proven where the sheet says.  Each of its regions is asked for the sizes that it has."""
+    if sheet.prove is None:
+        return
+    if not sheet.checks:
+        yield "The sheet says where it is proven, and has no checks."
+    for name in sheet.prove.regions or [region]:
+        try:
+            sizes = reach.site(reach.check_region(name), caller.account).limits(name).machine_sizes
+        except BathotypeError as error:
+            yield f"It cannot be proven in {name}: {error}"
+        else:
+            for size in sheet.prove.sizes:
+                if size not in sizes:
+                    yield f"It cannot be proven in {name} on {size}: the sizes there are {', '.join(sizes)}."
 
 
 def plan_build(
@@ -181,6 +198,7 @@ def plan_build(
         *_brought(sheet),
         f"A temporary machine of {base.name if base.version else 'it'} runs in {asked.region} and is removed afterwards.",
         *(f"{step.id}: {step.do}{f' ({step.why})' if step.why else ''}" for step in sheet.steps),
+        *_proven_in(sheet, asked.region, base.machine_size),
         f"{reference} is made of it, {'and released' if sheet.result.release else 'staged'}.",
         *(f"It is written to {one.to} as {one.format}." for one in sheet.result.exports),
     ]
@@ -238,6 +256,13 @@ def _other_base(reach: Reach, caller: Principal, body: wire.BuildRequest, asked:
     file = _file_of(sheet)
     digest = body.payload[file].sha256 if file in body.payload else ""
     return _Base(str(sheet.base), f"sha256:{digest}" if digest else "", size, None, blockers, warnings)
+
+
+def _proven_in(sheet: Sheet, region: str, size: str) -> list[str]:
+    """Where the checks are judged."""
+    places = sheet.prove or ProofPlaces()
+    where = [f"{name} on {one}" for name in places.regions or [region] for one in places.sizes or [size]]
+    return [f"Its checks are judged in {', '.join(where)}."] if sheet.checks else []
 
 
 def _brought(sheet: Sheet) -> list[str]:

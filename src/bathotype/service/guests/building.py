@@ -33,6 +33,8 @@ _PAUSE = 1.0
 #: Of the output of one program, lines in the log; of a step's, characters that are kept.
 _LOGGED, _KEPT, _LONGEST = 40, 16_000, 400
 _MOST_CHANGES, _MOST_REASON = 2000, 2000
+#: States of unit files for which `systemctl is-enabled` says yes.
+_ENABLED = ("enabled", "enabled-runtime", "static", "alias", "indirect")
 #: Bytes of files that are not left in the machine's memory.
 _LARGE = 16 * 1024 * 1024
 #: Gives a file to its owner, and tells what it is then: one program to start instead of four.
@@ -381,19 +383,32 @@ class _Work(GuestPrograms):
     # Services and accounts
 
     def service(self, step: kinds.SetService) -> None:
+        at_once = step.state is not None and (step.enabled, step.state) in ((True, "running"), (False, "stopped"))
         if step.enabled is not None:
-            self._run(["systemctl", "enable" if step.enabled else "disable", step.service])
-            seen = self.ask(["systemctl", "is-enabled", step.service]).exit_code == 0
-            if seen != step.enabled:
-                raise StepFailed(f"{step.service} is {'not ' if step.enabled else 'still '}enabled.")
-            self.done.changed.append(f"{step.service} {'enabled' if step.enabled else 'disabled'}")
-        if step.state is not None:
+            verb = "enable" if step.enabled else "disable"
+            self._run(["systemctl", verb, *(["--now"] if at_once else []), step.service])
+        if step.state is not None and not at_once:
             verb = {"running": "start", "stopped": "stop", "restarted": "restart"}[step.state]
             self._run(["systemctl", verb, step.service])
-            active = self.ask(["systemctl", "is-active", step.service]).exit_code == 0
+        enabled, active = self._service(step.service)
+        if step.enabled is not None:
+            if enabled != step.enabled:
+                raise StepFailed(f"{step.service} is {'still' if enabled else 'not'} enabled.")
+            self.done.changed.append(f"{step.service} {'enabled' if step.enabled else 'disabled'}")
+        if step.state is not None:
             if active != (step.state != "stopped"):
                 raise StepFailed(f"{step.service} is {'still' if active else 'not'} running.")
             self.done.changed.append(f"{step.service} {step.state}")
+
+    def _service(self, name: str) -> tuple[bool, bool]:
+        """Whether a service is enabled, and whether it runs: both from one program, as each takes its time to start."""
+        told = self.ask(["systemctl", "show", "--property=UnitFileState", "--property=ActiveState", name])
+        facts = dict(line.split("=", 1) for line in told.out.decode("utf-8", "replace").splitlines() if "=" in line)
+        state = facts.get("UnitFileState", "")
+        # Scripts of System V have no state of a unit file of their own.
+        asked = state in ("", "generated")
+        enabled = self.ask(["systemctl", "is-enabled", name]).exit_code == 0 if asked else state in _ENABLED
+        return enabled, facts.get("ActiveState") in ("active", "reloading")
 
     def group(self, step: kinds.AddGroup) -> None:
         if step.group in self.names("group"):

@@ -35,6 +35,13 @@ class Cancelled(Exception):
     """Somebody asked for the operation to stop."""
 
 
+class PutDown(Exception):
+    """The operation waits for others to end: its worker is free meanwhile, and a sweep has it taken up again in seconds.
+
+    The step begins anew then, perhaps on another worker; what lies in the scratch folder is gone.
+    """
+
+
 class LockLost(Exception):
     """This worker's lock on the operation is gone: another worker may have taken the operation."""
 

@@ -7,9 +7,11 @@ from datetime import datetime
 from typing import Any, ClassVar, Generic, TypeVar
 
 from pydantic import BaseModel, ConfigDict
+from sqlalchemy import update
 from sqlalchemy.orm import Session
 
 from bathotype.service.operations.context import WorkContext
+from bathotype.service.records import Operation
 from bathotype.sites.protocol import Site
 
 
@@ -80,6 +82,11 @@ class Kind(Generic[P, M]):
     def save(self) -> None:
         """Record the memo."""
         self.context.save_memo(self.memo.model_dump(mode="json"))
+
+    def save_in(self, session: Session) -> None:
+        """Record the memo together with what else changes in a transaction."""
+        memo = self.memo.model_dump(mode="json")
+        session.execute(update(Operation).where(Operation.id == self.context.id).values(memo=memo))
 
     def clean_up(self, outcome: str) -> None:
         """Remove what is temporary.  Runs after the last step, a failure or a cancellation; may run twice."""

@@ -17,7 +17,7 @@ from sqlalchemy.orm import Session
 from bathotype.core.errors import BathotypeError, Unavailable
 from bathotype.service import audit
 from bathotype.service.database import Database, try_lock
-from bathotype.service.operations.context import Cancelled, LockLost, WorkContext
+from bathotype.service.operations.context import Cancelled, LockLost, PutDown, WorkContext
 from bathotype.service.operations.kind import AnyKind
 from bathotype.service.reach import Reach
 from bathotype.service.records import Operation, OperationStep
@@ -73,14 +73,27 @@ class Runner:
                     operation.beat_at = utcnow()
                 context = WorkContext(self._database, self._settings, self._reach, operation, connection)
                 bound = structlog.contextvars.bound_contextvars(operation_id=operation_id)
-                with bound, self._beating(context), context.reader:
-                    self._work(self._kinds[operation.kind](context), operation)
+                try:
+                    with bound, self._beating(context), context.reader:
+                        self._work(self._kinds[operation.kind](context), operation)
+                except PutDown:
+                    self._put_down(context)
         except (DBAPIError, PoolTimeout, LockLost) as error:
             log.warning(
                 "operation left to another worker: the database went away",
                 operation_id=operation_id,
                 error=str(error)[:200],
             )
+
+    @staticmethod
+    def _put_down(context: WorkContext) -> None:
+        """Leave an operation to whoever takes it up again.  That is no interruption."""
+        context.drop_scratch()
+        context.must_hold()
+        with context.session() as session:
+            session.execute(update(Operation).where(Operation.id == context.id).values(attempts=0))
+            step = (OperationStep.operation_id == context.id) & (OperationStep.state == "running")
+            session.execute(update(OperationStep).where(step).values(starts=0))
 
     @contextlib.contextmanager
     def _beating(self, context: WorkContext) -> Iterator[None]:
@@ -182,7 +195,7 @@ class Runner:
                 context.log(message, "error")
                 advice = "See the service's log under this operation's id for the value, and correct it on the machine."
                 return {"outcome": "failed", "error": {"code": "unrecordable", "message": message, "advice": advice}}
-            except (DBAPIError, PoolTimeout, LockLost):
+            except (DBAPIError, PoolTimeout, LockLost, PutDown):
                 raise
             except Exception as error:
                 log.exception("operation step broke", operation_id=context.id, step=step.name)

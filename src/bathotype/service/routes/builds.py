@@ -163,6 +163,7 @@ def show_build(operation: str, caller: Reader, reads: ReadsOf) -> wire.BuildRunD
             steps=[wire.BuildStep.model_validate(step) for step in row.steps],
             figures=[wire.MachineFigure.model_validate(figure) for figure in row.figures],
             delivered=(done.result or {}).get("delivered", []),
+            proofs=done.memo.get("proofs", []),
             kept=_kept(done),
         )
 
