@@ -198,8 +198,9 @@ def plan_build(
         *_brought(sheet),
         f"A temporary machine of {base.name if base.version else 'it'} runs in {asked.region} and is removed afterwards.",
         *(f"{step.id}: {step.do}{f' ({step.why})' if step.why else ''}" for step in sheet.steps),
+        f"{reference} is made of it, and staged.",
         *_proven_in(sheet, asked.region, base.machine_size),
-        f"{reference} is made of it, {'and released' if sheet.result.release else 'staged'}.",
+        *(["It is released."] if sheet.result.release else []),
         *(f"It is written to {one.to} as {one.format}." for one in sheet.result.exports),
     ]
     return wire.BuildPlan(
