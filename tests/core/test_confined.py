@@ -5,6 +5,7 @@ from __future__ import annotations
 import gzip
 import os
 import socket
+import threading
 import time
 from collections.abc import Iterator
 from pathlib import Path
@@ -245,20 +246,24 @@ def test_what_no_record_can_hold_is_replaced_in_answers(tmp_path: Path) -> None:
 
 
 def test_each_asker_has_a_child_of_its_own_and_one_is_kept_ready(disk: FileSource) -> None:
-    readers = SpareReaders(kept=60)
-    seen = []
-    for turn in range(3):
-        assert readers.ready is (turn > 0)
+    readers, seen = SpareReaders(kept=60), []
+
+    def ask() -> None:
         with readers.one() as reader:
             look(reader, disk)
             seen.append(reader)
-        assert not reader.lives, "what has read a stranger's bytes reads nobody else's"
-    assert len({id(reader) for reader in seen}) == 3
-    killed = readers._spare._process  # type: ignore[union-attr]
-    killed.kill()
-    until(lambda: killed.poll() is not None)
-    with readers.one() as reader:
-        look(reader, disk)
+
+    for _ in range(3):
+        asker = threading.Thread(target=ask)  # each ends, and takes no child with it
+        asker.start()
+        asker.join()
+        until(lambda: readers.ready)
+    assert len({id(reader) for reader in seen}) == 3 and not any(reader.lives for reader in seen), "one for each"
+    time.sleep(0.3)
+    kept = readers._spare
+    assert kept is not None and kept.lives
+    kept.close()
+    ask()
     readers.close()
     assert not readers.ready
     brief = SpareReaders(kept=0.05)

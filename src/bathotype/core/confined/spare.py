@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import contextmanager, suppress
 
 from bathotype.core.confined.reader import ConfinedReader
@@ -13,12 +14,18 @@ from bathotype.core.errors import BathotypeError
 _KEPT = 300.0
 
 
+def _started() -> ConfinedReader:
+    return ConfinedReader().start()
+
+
 class SpareReaders:
     """A child for each asker, which nobody else gets; after the first, the next one is ready."""
 
     def __init__(self, kept: float = _KEPT) -> None:
         """``kept`` is how long one waits for an asker, in seconds."""
         self._kept, self._lock = kept, threading.Lock()
+        #: A child ends with the thread that started it (prctl(2), PR_SET_PDEATHSIG): this one stays.
+        self._starter = ThreadPoolExecutor(1, thread_name_prefix="confined")
         self._spare: ConfinedReader | None = None
         self._timer: threading.Timer | None = None
         self._closed = False
@@ -31,7 +38,7 @@ class SpareReaders:
         if reader is None or not reader.lives:
             if reader is not None:
                 reader.close()
-            reader = ConfinedReader().start()
+            reader = self._starter.submit(_started).result()
         try:
             yield reader
         finally:
@@ -48,14 +55,23 @@ class SpareReaders:
         with self._lock:
             if self._closed:
                 return
-            if self._spare is None:
-                with suppress(OSError, BathotypeError):  # the next asker is told why none can be started
-                    self._spare = ConfinedReader().start()
+            self._starter.submit(self._start)
             if self._timer is not None:
                 self._timer.cancel()
             self._timer = threading.Timer(self._kept, self._drop)
             self._timer.daemon = True
             self._timer.start()
+
+    def _start(self) -> None:
+        if self.ready:
+            return
+        with suppress(OSError, BathotypeError):  # the next asker is told why none can be started
+            reader = _started()
+            with self._lock:
+                if not self._closed:
+                    self._spare = reader
+                    return
+            reader.close()
 
     def _drop(self) -> None:
         with self._lock:
@@ -70,3 +86,5 @@ class SpareReaders:
             if self._timer is not None:
                 self._timer.cancel()
         self._drop()
+        self._starter.shutdown()
+        self._drop()  # one that was being started
