@@ -20,7 +20,7 @@ from bathotype.core.disk.layout import read_layout, used_ranges
 from bathotype.core.disk.source import Masked, Window, open_file
 from bathotype.core.errors import BathotypeError, Damaged, Refused
 from bathotype.core.formats.catalogue import lay_out, open_image
-from bathotype.core.formats.ovf import Appliance
+from bathotype.core.formats.ovf import Appliance, OvaDisks
 from bathotype.core.generalize import residue
 from bathotype.core.generalize.plan import capture_ranges, plan
 from bathotype.core.generalize.profile import DropLines, Profile, RemoveUsers, SetLine, builtin_profile
@@ -337,10 +337,35 @@ def test_a_vmdk_without_its_parent_is_refused() -> None:
         open_image(Memory(data.replace(b"parentCID=ffffffff", b"parentCID=1a2b3c4d")))
 
 
+OVF = "http://schemas.dmtf.org/ovf/envelope/1"
+
+
+def archive(data: bytes, attributes: str, name: str = "disk.vmdk", part: int = 0) -> Memory:
+    """An OVA around the file of a disk, divided into parts of so many bytes."""
+    text = (
+        f'<Envelope xmlns="{OVF}" xmlns:ovf="{OVF}"><References><File ovf:id="f" ovf:href="{name}" {attributes}/></References>'
+        '<DiskSection><Disk ovf:diskId="d" ovf:fileRef="f" ovf:capacity="1048576"/></DiskSection></Envelope>'
+    ).encode()
+    plain, made = name.replace("%20", " "), BytesIO()
+    count = -(-len(data) // part) if part else 0
+    parts = [(f"{plain}.{n:09d}", data[n * part : (n + 1) * part]) for n in range(count)] or [(plain, data)]
+    with tarfile.open(fileobj=made, mode="w", format=tarfile.USTAR_FORMAT) as tar:
+        for member, content in (("./a.ovf", text), *parts):
+            info = tarfile.TarInfo(member)
+            info.size = len(content)
+            tar.addfile(info, BytesIO(content))
+    return Memory(made.getvalue())
+
+
+def vmdk(disk: bytes) -> bytes:
+    file = lay_out("vmdk", Memory(disk), appliance=Appliance("a", "b", "1"), identity=bytes(16))
+    return file.read(0, file.size)
+
+
 @pytest.mark.parametrize(
     ("attributes", "name", "part", "told"),
     [
-        ('ovf:compression="gzip"', "disk.vmdk", 0, "compressed"),
+        ('ovf:compression="bzip2"', "disk.vmdk", 0, "compressed"),
         ('ovf:chunkSize="300000"', "disk.vmdk", 300_000, ""),
         ('ovf:chunkSize="9000000"', "disk.vmdk", 9_000_000, ""),
         ('ovf:chunkSize="300000"', "disk.vmdk", 200_000, "not those"),
@@ -352,27 +377,30 @@ def test_a_vmdk_without_its_parent_is_refused() -> None:
     ],
 )
 def test_archives_as_others_write_them(attributes: str, name: str, part: int, told: str) -> None:
-    disk = lay_out("vmdk", Memory(os.urandom(MIB)), appliance=Appliance("a", "b", "1"), identity=bytes(16))
-    ovf = "http://schemas.dmtf.org/ovf/envelope/1"
-    text = (
-        f'<Envelope xmlns="{ovf}" xmlns:ovf="{ovf}"><References><File ovf:id="f" ovf:href="{name}" {attributes}/></References>'
-        '<DiskSection><Disk ovf:diskId="d" ovf:fileRef="f" ovf:capacity="1048576"/></DiskSection></Envelope>'
-    ).encode()
-    archive = BytesIO()
-    with tarfile.open(fileobj=archive, mode="w", format=tarfile.USTAR_FORMAT) as tar:
-        whole, plain = disk.read(0, disk.size), name.replace("%20", " ")
-        parts = [(plain, whole)]
-        if part:
-            parts = [(f"{plain}.{n:09d}", whole[n * part : (n + 1) * part]) for n in range(-(-len(whole) // part))]
-        for member, data in (("./a.ovf", text), *parts):
-            info = tarfile.TarInfo(member)
-            info.size = len(data)
-            tar.addfile(info, BytesIO(data))
+    file = archive(vmdk(os.urandom(MIB)), attributes, name, part)
     if told:
         with pytest.raises((Refused, Damaged), match=told):
-            open_image(Memory(archive.getvalue()))
+            open_image(file)
     else:
-        assert open_image(Memory(archive.getvalue())).disk.size == MIB
+        assert open_image(file).disk.size == MIB
+
+
+@pytest.mark.parametrize(("more", "part"), [("", 0), (' ovf:chunkSize="300000" ovf:size="1234567"', 300_000)])
+def test_a_disk_that_is_packed_in_its_archive(more: str, part: int) -> None:
+    disk = os.urandom(MIB)
+    packed = gzip.compress(vmdk(disk), mtime=0)
+    file = archive(packed, f'ovf:compression="gzip"{more}', part=part)
+    with pytest.raises(Refused, match="packed with gzip"):
+        open_image(file)
+    assert OvaDisks(file).packed
+    whole = Memory(b"".join(OvaDisks(file).unpacked(2 * MIB)))
+    assert not OvaDisks(whole).packed and open_image(whole).disk.read(0, MIB) == disk
+    with pytest.raises(Refused, match=r"more than 1\.0 MiB"):
+        list(OvaDisks(file).unpacked(MIB))
+    with pytest.raises(Damaged, match="to its end"):
+        list(OvaDisks(archive(packed[:-100], f'ovf:compression="gzip"{more}', part=part)).unpacked(2 * MIB))
+    plain = archive(vmdk(disk), 'ovf:compression="gzip"')
+    assert open_image(plain).disk.read(0, MIB) == disk, "some say so of files that are not packed"
 
 
 # What generalization changes

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 from pathlib import Path
 
@@ -13,6 +14,7 @@ from tests.core.test_journal import clean, files, mounted, sh
 from tests.office import Office
 
 pytestmark = pytest.mark.skipif(os.geteuid() != 0, reason="the kernel mounts for root alone")
+OVF = "http://schemas.dmtf.org/ovf/envelope/1"
 ID = "0a1b2c3d4e5f60718293a4b5c6d7e8f9"
 
 
@@ -77,12 +79,29 @@ def test_a_file_that_shows_no_disk_needs_somebodys_word(office: Office, tmp_path
     assert (tmp_path / "back").read_bytes() == letter.read_bytes()
 
 
-@pytest.mark.parametrize("ending", ["gz", "xz"])
+def in_archive(folder: Path, file: Path, name: str) -> Path:
+    """An OVA with a manifest, whose disk is packed with gzip as its descriptor says."""
+    file.rename(folder / name)
+    (folder / "guest.ovf").write_text(
+        f'<Envelope xmlns="{OVF}" xmlns:ovf="{OVF}"><References><File ovf:id="f" ovf:href="{name}" ovf:compression="gzip"/>'
+        '</References><DiskSection><Disk ovf:diskId="d" ovf:fileRef="f" ovf:capacity="50331648"/></DiskSection></Envelope>'
+    )
+    listed = "".join(
+        f"SHA256({one})= {hashlib.sha256((folder / one).read_bytes()).hexdigest()}\n" for one in ("guest.ovf", name)
+    )
+    (folder / "guest.mf").write_text(listed)
+    sh(f"cd {folder} && tar --format=ustar -cf inner.ova guest.ovf {name} guest.mf")
+    return folder / "inner.ova"
+
+
+@pytest.mark.parametrize("ending", ["gz", "xz", "ova"])
 def test_a_packed_file_is_unpacked_first(ending: str, office: Office, tmp_path: Path) -> None:
     disk, inner, back = crashed_guest(tmp_path), tmp_path / "inner", tmp_path / "back.img"
-    pack = {"gz": "gzip -k", "xz": "xz -k -0"}[ending]
-    sh(f"qemu-img convert -O {'qcow2' if ending == 'xz' else 'raw'} {disk} {inner} && {pack} {inner}")
+    form = {"gz": "raw", "xz": "qcow2", "ova": "vmdk"}[ending]
+    sh(f"qemu-img convert -O {form} {disk} {inner} && {'xz -k -0' if ending == 'xz' else 'gzip -k'} {inner}")
     packed = tmp_path / f"inner.{ending}"
+    if ending == "ova":
+        packed = in_archive(tmp_path, tmp_path / "inner.gz", "disk1.vmdk")
     with office.core as client:
         client.create_line("packed")
         upload = client.upload(packed, region="skerry-1").id
@@ -92,10 +111,15 @@ def test_a_packed_file_is_unpacked_first(ending: str, office: Office, tmp_path: 
         done = client.wait(client.import_image(upload=upload, line="packed", number="1.0.0", profile="linux").id)
         client.export(str((done.result or {})["reference"]), back)
         cut = tmp_path / "cut"
-        cut.write_bytes(packed.read_bytes()[:-2000])
+        data = packed.read_bytes()
+        if ending == "ova":  # another digest
+            at = data.index(b"SHA256(disk1.vmdk)= ") + 20
+            cut.write_bytes(data[:at] + (b"1" if data[at : at + 1] == b"0" else b"0") + data[at + 1 :])
+        else:
+            cut.write_bytes(data[:-2000])
         upload = client.upload(cut, region="skerry-1").id
         # A short file is seen through when it is looked at, a long one when it is unpacked.
-        with pytest.raises((OperationFailed, Refused), match="cannot be unpacked to its end"):
+        with pytest.raises((OperationFailed, Refused), match=r"to its end|not what its manifest says"):
             client.wait(client.import_image(upload=upload, line="packed", number="2.0.0", profile=None).id)
     clean(back)
     with mounted(back) as top:

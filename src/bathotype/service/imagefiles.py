@@ -7,7 +7,9 @@ from typing import Any
 
 from bathotype.core.confined.imagefile import (
     BEGINNING,
+    IN_ARCHIVE,
     LOOK_INTO,
+    PACKING,
     PREVIEW,
     FileQuestion,
     ImageLook,
@@ -20,7 +22,6 @@ from bathotype.core.contents.platform import Platform, PlatformOffered, unmet
 from bathotype.core.disk.several import role_of
 from bathotype.core.disk.source import ByteSource
 from bathotype.core.errors import BathotypeError
-from bathotype.core.formats.packed import packing_of
 from bathotype.core.generalize.profile import Profile
 from bathotype.core.units import iec, plural
 from bathotype.service.buckets import bucket_object
@@ -93,9 +94,10 @@ def examine(
     try:
         if inner is not None:
             file = inner
-        elif packing := packed_as(file, form):
+        elif packing := reader.ask(PACKING, FileQuestion(form), file):
             reader.ask(BEGINNING, PackedQuestion(packing, file.size + MORE_THAN_THE_DISK), file)
-            about = f"It is packed with {packing}: it is unpacked first, and what is in it is looked at then."
+            who = "Its disks are" if packing == IN_ARCHIVE else "It is"
+            about = f"{who} {packed_in_words(packing)}: that is unpacked first, and what is in it is looked at then."
             found.remarks.ok("format", about)
             return found
         found.file, found.image = file, reader.ask(LOOK_INTO, FileQuestion(form), file)
@@ -147,9 +149,9 @@ def look_ahead(found: Examined, reader: ConfinedReader, form: str | None, profil
         found.remarks.ok("residue", f"{plural(len(ahead.findings), 'finding')} would be left, none of high severity.")
 
 
-def packed_as(file: ByteSource, form: str | None) -> str | None:
-    """How a file is packed that is to be unpacked first; None also where somebody says that its bytes are the disk."""
-    return None if form == "raw" else packing_of(file)
+def packed_in_words(packing: str) -> str:
+    """How a file is packed, in words that follow what is packed."""
+    return "packed with gzip in their archive" if packing == IN_ARCHIVE else f"packed with {packing}"
 
 
 def _limits(found: Examined, reach: Reach, account: str, region: str) -> PlatformOffered:

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import os
+from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 
 from bathotype.core.confined.changing import Planned
@@ -13,9 +15,10 @@ from bathotype.core.contents.platform import Platform, read_platform
 from bathotype.core.disk.several import disks_of
 from bathotype.core.disk.signatures import other_file
 from bathotype.core.disk.source import Masked
-from bathotype.core.errors import Damaged, Refused
-from bathotype.core.formats.catalogue import open_image
-from bathotype.core.formats.packed import unpacked
+from bathotype.core.errors import BathotypeError, Damaged, Refused
+from bathotype.core.formats.catalogue import open_image, recognise
+from bathotype.core.formats.ovf import OvaDisks
+from bathotype.core.formats.packed import packing_of, unpacked
 from bathotype.core.generalize import residue
 from bathotype.core.generalize.identity import identity_of
 from bathotype.core.generalize.plan import plan
@@ -23,6 +26,8 @@ from bathotype.core.generalize.profile import Profile
 from bathotype.core.guest.files import GuestDisk
 
 _PIECE, _GAP = 4 * 1024 * 1024, 64 * 1024
+#: The packing of an archive whose disks are packed each by itself.
+IN_ARCHIVE = "ova"
 
 
 @dataclass(frozen=True)
@@ -113,6 +118,8 @@ def _preview(bench: Bench, question: PreviewQuestion) -> Preview:
 
 
 def _beginning(bench: Bench, question: PackedQuestion) -> None:
+    if question.packing == IN_ARCHIVE:
+        return
     head = next(unpacked(bench.sources[0], question.packing, question.most), b"")
     if about := other_file(head):
         raise Refused(f"The file that is packed in it is {about}, which cannot be read here.", code="format-unknown")
@@ -131,9 +138,30 @@ def _bring(bench: Bench, question: FileQuestion) -> None:
             bench.piece(at, visible.read(at, min(_PIECE, end - at)))
 
 
+def _packing(bench: Bench, question: FileQuestion) -> str | None:
+    file = bench.sources[0]
+    if question.form == "raw":
+        return None
+    if packing := packing_of(file):
+        return packing
+    with suppress(BathotypeError):  # what is wrong with it is told by whoever looks into it
+        if (question.form or recognise(file)) == "ova" and OvaDisks(file).packed:
+            return IN_ARCHIVE
+    return None
+
+
+def _inner(bench: Bench, question: PackedQuestion) -> Iterator[bytes]:
+    """What is in a packed file, or the archive with its disks unpacked.  An archive's digests are compared first."""
+    if question.packing != IN_ARCHIVE:
+        return unpacked(bench.sources[0], question.packing, question.most)
+    archive = OvaDisks(bench.sources[0])
+    archive.check(bench.progress)
+    return archive.unpacked(question.most, bench.progress)
+
+
 def _unpack(bench: Bench, question: PackedQuestion) -> int:
     size = 0
-    for piece in unpacked(bench.sources[0], question.packing, question.most):
+    for piece in _inner(bench, question):
         bench.piece(size, piece)
         size += len(piece)
     return size
@@ -149,6 +177,8 @@ BEGINNING = Task("imagefile.beginning", PackedQuestion, type(None), _beginning)
 CHECK = Task("imagefile.check", FileQuestion, bool, _check)
 #: The used bytes of the disk, piece by piece.
 BRING = Task("imagefile.bring", FileQuestion, type(None), _bring)
+#: How a file is packed that is to be unpacked first; None where it is not, or where its bytes are said to be the disk.
+PACKING = Task("imagefile.packing", FileQuestion, str | None, _packing)
 #: What is in a packed file, piece by piece; the answer is its size.
 UNPACK = Task("imagefile.unpack", PackedQuestion, int, _unpack)
 
@@ -158,5 +188,6 @@ TASKS = {
     "beginning": BEGINNING,
     "check": CHECK,
     "bring": BRING,
+    "packing": PACKING,
     "unpack": UNPACK,
 }

@@ -24,9 +24,12 @@ from bathotype.core.disk.source import BlockSource, ByteSource
 from bathotype.core.disk.stretch import Stretch
 from bathotype.core.errors import Damaged, Refused
 from bathotype.core.formats.laidout import LaidOutFile, Plain, Segment, stream
+from bathotype.core.formats.packed import packing_of, unpacked
 from bathotype.core.units import plural
 
-_BLOCK = 512
+_BLOCK, _PIECE = 512, 4 * 1024 * 1024
+#: The only packing that the standard names.
+_GZIP = "gzip"
 _RECORD = 10240
 _MOST_MEMBERS = 64
 _MOST_DESCRIPTOR = 1024 * 1024
@@ -229,7 +232,9 @@ class OvaDisks:
             raise Damaged("The archive is no OVA: its first member is no OVF descriptor.")
         if first.size > _MOST_DESCRIPTOR:
             raise Refused("The archive's descriptor is longer than 1 MiB.")
-        self._disks = [self._parts(disk) for disk in _disks_in(file.read(first.start, first.size))]
+        self._descriptor = first
+        self._named = _disks_in(file.read(first.start, first.size))
+        self._disks = [self._parts(disk) for disk in self._named]
 
     def _parts(self, disk: _DiskFile) -> Stretch:
         """Where a disk's file lies; one that was divided is in members with numbers at their ends.  Raises `Damaged`."""
@@ -244,13 +249,46 @@ class OvaDisks:
         parts = [self._members[name] for name in names]
         whole = sum(part.size for part in parts)
         uneven = disk.part_bytes and any(part.size != disk.part_bytes for part in parts[:-1])
-        if uneven or (disk.part_bytes and disk.size is not None and whole != disk.size):
+        if uneven or (disk.part_bytes and disk.size is not None and whole != disk.size and not disk.packed):
             raise Damaged(f"The parts of the disk {disk.name!r} are not those that the descriptor tells of.")
         return Stretch(tuple((part.start, part.size) for part in parts if part.size) or ((parts[0].start, 0),))
 
     def open(self) -> list[BlockSource]:
-        """The disks' files within the archive, the one to boot from first."""
+        """The disks' files within the archive, the one to boot from first.  Raises `Refused` where they are packed."""
+        if self.packed:
+            raise Refused(
+                "The disks in the OVA are packed with gzip.",
+                advice="An import unpacks them; here, take the archive apart and unpack them first.",
+            )
         return [stretch.within(self._file) for stretch in self._disks]
+
+    @property
+    def packed(self) -> bool:
+        """Whether a disk's file is packed as a whole, as its descriptor may say."""
+        return any(self._is_packed(disk, stretch) for disk, stretch in zip(self._named, self._disks, strict=True))
+
+    def _is_packed(self, disk: _DiskFile, stretch: Stretch) -> bool:
+        return disk.packed and stretch.length > 0 and packing_of(stretch.within(self._file)) == _GZIP
+
+    def unpacked(self, most: int, progress: Callable[[int, int], None] = lambda done, total: None) -> Iterator[bytes]:
+        """The archive with its disks unpacked, piece by piece; without its manifest, which is of the packed files.
+
+        Each packed disk is read twice: its length stands before it.  Raises `Damaged`, and `Refused` for a disk of more than
+        ``most`` bytes.
+        """
+        first = self._descriptor
+        yield _tar_header(first.name, first.size) + self._file.read(first.start, first.size) + _padding(first.size)
+        for disk, stretch in zip(self._named, self._disks, strict=True):
+            source, size = stretch.within(self._file), 0
+            packed = self._is_packed(disk, stretch)
+            for piece in unpacked(source, _GZIP, most) if packed else ():
+                size += len(piece)
+                progress(size, size)
+            size = size if packed else source.size
+            yield _tar_header(f"{disk.name}.{0:09d}" if disk.part_bytes else disk.name, size)
+            yield from unpacked(source, _GZIP, most) if packed else _read_through(source)
+            yield _padding(size)
+        yield bytes(2 * _BLOCK)
 
     def check(self, progress: Callable[[int, int], None] = lambda done, total: None) -> bool:
         """Compare every digest of the manifest; False where there is none.  Raises `Damaged`."""
@@ -275,11 +313,13 @@ class OvaDisks:
 
 @dataclass(frozen=True)
 class _DiskFile:
-    """What a descriptor says of a disk's file: its name, the bytes of each part if it was divided, and all its bytes."""
+    """What a descriptor says of a disk's file: its name, the bytes of each part if it was divided, all its bytes, and whether
+    they are packed with gzip."""
 
     name: str
     part_bytes: int
     size: int | None
+    packed: bool = False
 
 
 def _disks_in(text: bytes) -> list[_DiskFile]:
@@ -306,16 +346,16 @@ def _disks_in(text: bytes) -> list[_DiskFile]:
 
 def _disk_file(file: ElementTree.Element) -> _DiskFile:
     packing = file.get(f"{{{_OVF}}}compression", "")
-    if packing not in ("", "identity"):
+    if packing not in ("", "identity", _GZIP):
         raise Refused(
-            f"The disk in the OVA is compressed ({packing}), which cannot be read here.",
+            f"The disk in the OVA is compressed with {packing[:40]!r}, which cannot be read here.",
             advice="Take the archive apart, and import the disk: a file that is packed as a whole is unpacked.",
         )
     numbers = [file.get(f"{{{_OVF}}}{name}", "") for name in ("chunkSize", "size")]
     if not all(not text or (text.isascii() and text.isdigit() and len(text) < 19) for text in numbers):
         raise Damaged("The OVF descriptor tells of a file whose size is no number.")
     part, size = (int(text) if text else None for text in numbers)
-    return _DiskFile(_plain(unquote(str(file.get(f"{{{_OVF}}}href")))), part or 0, size)
+    return _DiskFile(_plain(unquote(str(file.get(f"{{{_OVF}}}href")))), part or 0, size, packing == _GZIP)
 
 
 def _places(envelope: ElementTree.Element) -> dict[str, tuple[int, int]]:
@@ -327,6 +367,11 @@ def _places(envelope: ElementTree.Element) -> dict[str, tuple[int, int]]:
         if told["ResourceType"] == "17" and disk and told["Parent"].isdigit() and told["AddressOnParent"].isdigit():
             found.setdefault(disk, (int(told["Parent"][:9]), int(told["AddressOnParent"][:9])))
     return found
+
+
+def _read_through(source: ByteSource) -> Iterator[bytes]:
+    for at in range(0, source.size, _PIECE):
+        yield source.read(at, min(_PIECE, source.size - at))
 
 
 def _plain(name: str) -> str:

@@ -7,11 +7,18 @@ from contextlib import contextmanager, nullcontext
 from dataclasses import dataclass
 from pathlib import Path
 
-from bathotype.core.confined.imagefile import BRING, UNPACK, FileQuestion, PackedQuestion
+from bathotype.core.confined.imagefile import (
+    BRING,
+    IN_ARCHIVE,
+    PACKING,
+    UNPACK,
+    FileQuestion,
+    PackedQuestion,
+)
 from bathotype.core.disk.source import open_file
 from bathotype.core.generalize.profile import Profile
 from bathotype.core.units import iec
-from bathotype.service.imagefiles import MORE_THAN_THE_DISK, Examined, examine, open_source, packed_as
+from bathotype.service.imagefiles import MORE_THAN_THE_DISK, Examined, examine, open_source, packed_in_words
 from bathotype.service.kinds.scratch import GrowingFile, PlacedPieces
 from bathotype.service.operations.context import WorkContext
 from bathotype.service.records import Upload
@@ -49,13 +56,14 @@ class ImageFile:
         reach, region = self.context.reach, self.region
         self.context.reader.start()
         _, file = open_source(reach, self.context.account_name, self._upload(), self.url)
-        packing = packed_as(file, self.form)
+        packing = self.context.reader.ask(PACKING, FileQuestion(self.form), file)
         if packing is None:
             return False
         most = reach.site(region, self.context.account_name).limits().largest_disk + MORE_THAN_THE_DISK
         with GrowingFile(self.context, self._unpacked) as target:
             self.context.reader.ask(UNPACK, PackedQuestion(packing, most), file, pieces=target.add)
-        self.context.log(f"The file was packed with {packing}: {iec(file.size)} became {iec(target.size)}.")
+        who = "The disks were" if packing == IN_ARCHIVE else "The file was"
+        self.context.log(f"{who} {packed_in_words(packing)}: {iec(file.size)} became {iec(target.size)}.")
         return None
 
     @contextmanager
