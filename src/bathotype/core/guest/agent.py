@@ -25,6 +25,8 @@ _SENTINEL = b"\xff"
 _MOST_LINE = 64 * 1024 * 1024
 _READ_PIECE = 1024 * 1024
 _MOST_TEXT, _MOST_ADDRESSES, _MOST_SMALL = 1000, 256, 1024 * 1024
+#: Between two looks whether a program has ended, in seconds.
+_FIRST_PAUSE, _LONGEST_PAUSE = 0.02, 1.0
 #: For a whole file, in seconds.
 _FILE_SECONDS = 120.0
 
@@ -236,16 +238,14 @@ class GuestAgent:
         process = self._ask(
             "guest-exec", answers.Started, path=argv[0], arg=list(argv[1:]), capture_output=True, **given
         ).pid
-        deadline = time.monotonic() + timeout
-        pause = 0.02
-        while time.monotonic() < deadline:
+        began = time.monotonic()
+        while (spent := time.monotonic() - began) < timeout:
             status = self._ask("guest-exec-status", answers.Status, pid=process)
             if status.exited:
                 out, err = (_decoded("guest-exec-status", text) for text in (status.out, status.err))
                 return ExecResult(status.exit_code, out, err)
             check()
-            time.sleep(pause)
-            pause = min(pause * 1.5, 1.0)
+            time.sleep(min(_FIRST_PAUSE + spent / 20, _LONGEST_PAUSE))  # its end is seen soon, as it goes
         raise AgentSilent(f"{argv[0]} did not end within {timeout:.0f} s in the guest.")
 
     def shutdown(self) -> None:
