@@ -71,9 +71,14 @@ class Proofs:
         there = {*session.scalars(query), *self.memo.brought}
         for region in self.regions:
             if region not in there:
-                version = session.get_one(Version, self.version_id)
-                started = start_replicate(session, self._caller(session), version, RegionPlace(region=region, copies=0))
-                self.memo.brought[region] = started.id
+                version, known = (
+                    session.get_one(Version, self.version_id),
+                    session.get(Replica, (self.version_id, region)),
+                )
+                # Somebody may have asked for base disks there already.
+                wanted = {"copies": known.copies, "multi_zone": known.multi_zone} if known else {"copies": 0}
+                place = RegionPlace.model_validate({"region": region, **wanted})
+                self.memo.brought[region] = start_replicate(session, self._caller(session), version, place).id
         self.keep(session)
 
     def _judge(self, session: Session) -> None:
