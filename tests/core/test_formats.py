@@ -6,6 +6,7 @@ import bz2
 import functools
 import gzip
 import hashlib
+import io
 import json
 import lzma
 import random
@@ -28,7 +29,7 @@ from bathotype.core.disk.source import BlockSource, FileSource, open_file
 from bathotype.core.errors import BathotypeError, Damaged, Refused
 from bathotype.core.formats.catalogue import FORMATS, format_for_file, lay_out, open_image, recognise
 from bathotype.core.formats.laidout import LaidOutFile, stream
-from bathotype.core.formats.ovf import Appliance
+from bathotype.core.formats.ovf import Appliance, OvaDisks
 from bathotype.core.formats.packed import packing_of, unpacked
 from bathotype.core.formats.qcow2 import Qcow2Image
 from bathotype.core.formats.qcow2layout import qcow2_compressed_layout
@@ -244,8 +245,11 @@ def read_hostile(data: bytes, form: str | None = None) -> None:
 
 
 def read_all(file: BlockSource, form: str | None = None) -> None:
-    """Open a file, and read some of the disk in it."""
+    """Open a file, and read some of the disk in it; of an archive, unpack its disks."""
     try:
+        if recognise(file) == "ova":
+            for _ in OvaDisks(file).unpacked(4 * MIB):
+                pass
         disk = open_image(file, form).disk
         for at in (0, disk.size // 2, max(0, disk.size - 70_000)):
             disk.read(at, min(70_000, disk.size - at))
@@ -266,7 +270,22 @@ def small_files() -> dict[str, bytes]:
         for form in ("vdi", "vhdx"):
             qemu_img("convert", "-f", "raw", "-O", form, folder / "raw", folder / form)
             found[form] = (folder / form).read_bytes()
-    return found
+    return {**found, "ova-packed": packed_within(found["ova"])}
+
+
+def packed_within(ova: bytes) -> bytes:
+    """The same archive with its disk packed, as its descriptor says then."""
+    made = io.BytesIO()
+    with tarfile.open(fileobj=io.BytesIO(ova)) as old, tarfile.open(fileobj=made, mode="w") as new:
+        for member in old:
+            data = old.extractfile(member).read()  # type: ignore[union-attr]
+            if member.name.endswith(".ovf"):
+                data = data.replace(b"ovf:href=", b'ovf:compression="gzip" ovf:href=')
+            elif member.name.endswith(".vmdk"):
+                data = gzip.compress(data, mtime=0)
+            member.size = len(data)
+            new.addfile(member, io.BytesIO(data))
+    return made.getvalue()
 
 
 @pytest.fixture(scope="module")
