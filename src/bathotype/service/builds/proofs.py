@@ -13,10 +13,10 @@ from sqlalchemy import Select, select, update
 from sqlalchemy.orm import Session
 
 from bathotype.service.access.principals import Principal
-from bathotype.service.kinds.proving import NotProven, Prove, ProveParams, begin_checks
+from bathotype.service.kinds.proving import NotProven, ProveParams, start_checks
 from bathotype.service.operations.context import PutDown, WorkContext
 from bathotype.service.operations.kind import Memo
-from bathotype.service.operations.start import start_operation, unattended_principal
+from bathotype.service.operations.start import unattended_principal
 from bathotype.service.placements import start_replicate
 from bathotype.service.records import Operation, Replica, Version
 from bathotype.wire.regions import RegionPlace
@@ -71,10 +71,8 @@ class Proofs:
         there = {*session.scalars(query), *self.memo.brought}
         for region in self.regions:
             if region not in there:
-                version, known = (
-                    session.get_one(Version, self.version_id),
-                    session.get(Replica, (self.version_id, region)),
-                )
+                version = session.get_one(Version, self.version_id)
+                known = session.get(Replica, (self.version_id, region))
                 # Somebody may have asked for base disks there already.
                 wanted = {"copies": known.copies, "multi_zone": known.multi_zone} if known else {"copies": 0}
                 place = RegionPlace.model_validate({"region": region, **wanted})
@@ -90,11 +88,7 @@ class Proofs:
                     version_id=self.version_id, reference=self.reference, region=region, machine_size=size,
                     checks=self.checks, tags=dict(self.tags), ready_seconds=self.ready_seconds,
                 )  # fmt: skip
-                started = start_operation(session, self._caller(session), Prove, self.reference, params)
-                begin_checks(
-                    session, self.context.account_id, started.id, self.version_id, region=region, size=size,
-                    checks=self.checks,
-                )  # fmt: skip
+                started = start_checks(session, self._caller(session), params)
                 self.memo.judged[f"{region} {size}"] = started.id
                 self.memo.proofs.append(started.id)
         self.keep(session)

@@ -20,6 +20,7 @@ from bathotype.core.firstboot.settings import FirstBoot
 from bathotype.core.generalize.profile import AnswerFile
 from bathotype.core.units import plural
 from bathotype.service import audit
+from bathotype.service.access.principals import Principal
 from bathotype.service.catalogue import proven
 from bathotype.service.guests.firstboot import read_seen
 from bathotype.service.guests.judging import judge, plain_lines
@@ -30,7 +31,8 @@ from bathotype.service.kinds.snapshots import remove_tagged
 from bathotype.service.kinds.temporary import TemporaryMachine
 from bathotype.service.operations.context import WorkContext
 from bathotype.service.operations.kind import Kind, Memo, Params, Step
-from bathotype.service.records import CheckRun, Identity, Instance, Version
+from bathotype.service.operations.start import start_operation
+from bathotype.service.records import CheckRun, Identity, Instance, Operation, Version
 from bathotype.service.records.base import utcnow
 from bathotype.sites.protocol import Site
 
@@ -210,6 +212,18 @@ def need_all(reference: str, found: Sequence[Judgement]) -> None:
             f"{plural(len(wrong), 'check')} of {len(found)} did not pass on {reference}. {some[:600]}",
             advice="`bathotype checks show` with this operation's id has what was seen.",
         )
+
+
+def start_checks(
+    session: Session, caller: Principal, params: ProveParams, *, instance_id: str | None = None
+) -> Operation:
+    """Record the operation that judges, and what it judges; ``instance_id`` is None for a throwaway instance."""
+    started = start_operation(session, caller, Prove, params.reference, params)
+    begin_checks(
+        session, caller.account_id, started.id, params.version_id, region=params.region, size=params.machine_size,
+        checks=params.checks, instance_id=instance_id,
+    )  # fmt: skip
+    return started
 
 
 class Prove(Kind[ProveParams, ProveMemo]):

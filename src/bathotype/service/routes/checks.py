@@ -20,8 +20,7 @@ from bathotype.service.catalogue import (
     require_replica,
 )
 from bathotype.service.instances import find_instance
-from bathotype.service.kinds.proving import CHECKS, Prove, ProveParams, begin_checks
-from bathotype.service.operations.start import start_operation
+from bathotype.service.kinds.proving import CHECKS, ProveParams, start_checks
 from bathotype.service.records import CheckRun, Instance, Operation, Version
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
 from bathotype.service.routes.common import Key, once
@@ -63,11 +62,7 @@ def check(body: wire.CheckRequest, caller: Operator, service: ServiceOf, key: Ke
             tags=body.tags,
             ready_seconds=body.ready_seconds,
         )
-        row = start_operation(session, caller, Prove, params.reference, params)
-        begin_checks(
-            session, caller.account_id, row.id, version.id, region=region, size=size, checks=checks,
-            instance_id=instance.id if instance else None,
-        )  # fmt: skip
+        row = start_checks(session, caller, params, instance_id=instance.id if instance else None)
         return operation_answers(session, [row])[0]
 
     return OperationAnswer.model_validate(once(caller, service, key, body, make))
