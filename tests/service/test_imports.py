@@ -110,6 +110,8 @@ def test_a_packed_file_is_unpacked_first(ending: str, office: Office, tmp_path: 
         assert "once it is unpacked" in seen.effects[0], "nothing is said of what is not known yet"
         done = client.wait(client.import_image(upload=upload, line="packed", number="1.0.0", profile="linux").id)
         client.export(str((done.result or {})["reference"]), back)
+        told = [line.text for line in client.operation_log(done.id)]
+        assert ("The archive's digests are right." in told) is (ending == "ova")
         cut = tmp_path / "cut"
         data = packed.read_bytes()
         if ending == "ova":  # another digest

@@ -96,8 +96,7 @@ def examine(
             file = inner
         elif packing := reader.ask(PACKING, FileQuestion(form), file):
             reader.ask(BEGINNING, PackedQuestion(packing, file.size + MORE_THAN_THE_DISK), file)
-            who = "Its disks are" if packing == IN_ARCHIVE else "It is"
-            about = f"{who} {packed_in_words(packing)}: that is unpacked first, and what is in it is looked at then."
+            about = f"It is {packed_in_words(packing)}: it is unpacked first, and what is in it is looked at then."
             found.remarks.ok("format", about)
             return found
         found.file, found.image = file, reader.ask(LOOK_INTO, FileQuestion(form), file)
@@ -150,8 +149,8 @@ def look_ahead(found: Examined, reader: ConfinedReader, form: str | None, profil
 
 
 def packed_in_words(packing: str) -> str:
-    """How a file is packed, in words that follow what is packed."""
-    return "packed with gzip in their archive" if packing == IN_ARCHIVE else f"packed with {packing}"
+    """How a file is packed, in words that follow its name."""
+    return "an archive of disks packed with gzip" if packing == IN_ARCHIVE else f"packed with {packing}"
 
 
 def _limits(found: Examined, reach: Reach, account: str, region: str) -> PlatformOffered:

@@ -271,28 +271,46 @@ class OvaDisks:
         return disk.packed and stretch.length > 0 and packing_of(stretch.within(self._file)) == _GZIP
 
     def unpacked(self, most: int, progress: Callable[[int, int], None] = lambda done, total: None) -> Iterator[bytes]:
-        """The archive with its disks unpacked, piece by piece; without its manifest, which is of the packed files.
+        """The archive with its disks unpacked, piece by piece; a manifest, if it has one, is of these files then.
 
         Each packed disk is read twice: its length stands before it.  Raises `Damaged`, and `Refused` for a disk of more than
         ``most`` bytes.
         """
+        lines = bytearray()
         first = self._descriptor
-        yield _tar_header(first.name, first.size) + self._file.read(first.start, first.size) + _padding(first.size)
+        found: list[tuple[str, int, Iterator[bytes]]] = [
+            (first.name, first.size, iter([self._file.read(first.start, first.size)]))
+        ]
         for disk, stretch in zip(self._named, self._disks, strict=True):
-            source, size = stretch.within(self._file), 0
+            source, size = stretch.within(self._file), stretch.length
             packed = self._is_packed(disk, stretch)
-            for piece in unpacked(source, _GZIP, most) if packed else ():
-                size += len(piece)
-                progress(size, size)
-            size = size if packed else source.size
-            yield _tar_header(f"{disk.name}.{0:09d}" if disk.part_bytes else disk.name, size)
-            yield from unpacked(source, _GZIP, most) if packed else _read_through(source)
+            if packed:
+                size = 0
+                for piece in unpacked(source, _GZIP, most):
+                    size += len(piece)
+                    progress(size, size)
+            name = f"{disk.name}.{0:09d}" if disk.part_bytes else disk.name
+            found.append((name, size, unpacked(source, _GZIP, most) if packed else _read_through(source)))
+        for name, size, pieces in found:
+            yield _tar_header(name, size)
+            sums = hashlib.sha256()
+            for piece in pieces:
+                sums.update(piece)
+                yield piece
             yield _padding(size)
+            lines += _manifest_line(name, sums.hexdigest())
+        if self._listed is not None:
+            yield _tar_header(self._listed.name, len(lines)) + lines + _padding(len(lines))
         yield bytes(2 * _BLOCK)
+
+    @property
+    def _listed(self) -> Member | None:
+        """The manifest, if there is one."""
+        return next((m for m in self._members.values() if m.name.endswith(".mf")), None)
 
     def check(self, progress: Callable[[int, int], None] = lambda done, total: None) -> bool:
         """Compare every digest of the manifest; False where there is none.  Raises `Damaged`."""
-        listed = next((m for m in self._members.values() if m.name.endswith(".mf")), None)
+        listed = self._listed
         if listed is None or listed.size > _MOST_DESCRIPTOR:
             return False
         text = self._file.read(listed.start, listed.size).decode("utf-8", "replace")

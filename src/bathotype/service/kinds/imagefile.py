@@ -9,7 +9,6 @@ from pathlib import Path
 
 from bathotype.core.confined.imagefile import (
     BRING,
-    IN_ARCHIVE,
     PACKING,
     UNPACK,
     FileQuestion,
@@ -62,8 +61,7 @@ class ImageFile:
         most = reach.site(region, self.context.account_name).limits().largest_disk + MORE_THAN_THE_DISK
         with GrowingFile(self.context, self._unpacked) as target:
             self.context.reader.ask(UNPACK, PackedQuestion(packing, most), file, pieces=target.add)
-        who = "The disks were" if packing == IN_ARCHIVE else "The file was"
-        self.context.log(f"{who} {packed_in_words(packing)}: {iec(file.size)} became {iec(target.size)}.")
+        self.context.log(f"The file was {packed_in_words(packing)}: {iec(file.size)} became {iec(target.size)}.")
         return None
 
     @contextmanager
