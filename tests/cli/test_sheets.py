@@ -75,6 +75,7 @@ def test_parts_are_files_beside_a_sheet_or_kept(office: Office, cli: Cli, tmp_pa
     assert "has the newest text of each" in cli("sheets", "newest-parts", "logging").stderr
     part.write_text(good + "# louder\n")
     assert "conf is saved as text 2" in cli("sheets", "save", str(part)).stdout
+    assert "includes no saved part 'konf'" in cli("sheets", "newest-parts", "logging", "--part", "konf").stderr
     taken = cli("sheets", "newest-parts", "logging")
     assert "logging is saved as text 3" in taken.stdout and "part conf is text 2 now" in taken.stderr
 

@@ -118,8 +118,10 @@ def test_a_saved_part_is_in_the_sheets_that_include_it(office: Office, tmp_path:
         assert [s.name for s in client.saved_sheets()] == ["logging"]
         assert [s.name for s in client.saved_sheets(kind="part")] == ["chatter"]
         client.save_sheet("logging", sheet.text, payload=sheet.files)
-        kept = client.save_sheet("logging", sheet.text, payload=sheet.files, newest_parts=["chatter", "none"])
+        kept = client.save_sheet("logging", sheet.text, payload=sheet.files, newest_parts=["chatter"])
         assert (kept.text, kept.files) == (newer.text, newer.files), "the newest text of a part, when it is asked for"
+        with pytest.raises(Invalid, match="includes no part 'chater'"):
+            client.save_sheet("logging", sheet.text, payload=sheet.files, newest_parts=["chater"])
 
 
 def test_parts_and_sheets_are_not_mistaken_for_each_other(office: Office, tmp_path: Path) -> None:

@@ -224,7 +224,13 @@ def _use(use: PartUse) -> str:
 
 
 def _newest_parts(client: Client, given: argparse.Namespace) -> None:
+    from bathotype.core.errors import Invalid
+
     saved = client.saved_sheet(given.name)
+    there = [use.name for use in saved.parts]
+    if unknown := [name for name in given.part or [] if name not in there]:
+        known = f"It includes {', '.join(there)}." if there else "It includes no saved part."
+        raise Invalid(f"{saved.name} includes no saved part {unknown[0]!r}.", advice=known)
     behind = [use for use in saved.parts if use.newest != use.number and use.name in (given.part or [use.name])]
     if not behind:
         return emit_json(saved) if given.json else say(f"{saved.name} has the newest text of each of its parts.")

@@ -95,8 +95,11 @@ def with_parts(session: Session, caller: Principal, body: _Request) -> _Request:
 
 
 def with_newest(body: SaveSheetRequest) -> SaveSheetRequest:
-    """A request without the parts of which it wants the newest texts, and without their files."""
+    """A request without the parts of which it wants the newest texts, and without their files.  Raises `Invalid` for a part
+    that its sheet does not include."""
     wanted = body.newest_parts
+    if unknown := [name for name in wanted if name not in parts_named(body.sheet)[0]]:
+        raise Invalid(f"The sheet includes no part {unknown[0][:63]!r}.", advice="Name parts that it includes.")
     sheet = read_sheet(body.sheet, body.values).sheet if wanted else None
     if sheet is None:
         return body
