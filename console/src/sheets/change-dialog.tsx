@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useDeferredValue, useState } from "react";
+import { useDeferredValue, useEffect, useRef, useState } from "react";
 import { answer, http, since, type Schema } from "~/api/client";
 import { ask } from "~/api/queries";
 import { Confirm } from "~/parts/dialog";
@@ -15,6 +15,13 @@ export function ChangeDialog({ sheet, close }: { sheet: Sheet | null; close: (sa
   const regions = useQuery(ask.regions()).data ?? [];
   const [chosen, setChosen] = useState<Record<string, File>>({});
   const [sending, setSending] = useState("");
+  const open = useRef(true);
+  useEffect(() => {
+    open.current = true;
+    return () => {
+      open.current = false;
+    };
+  }, []);
   const [text, setText] = useState(sheet?.text ?? TEMPLATE);
   const [note, setNote] = useState("");
   const judged = useDeferredValue(text);
@@ -32,13 +39,17 @@ export function ChangeDialog({ sheet, close }: { sheet: Sheet | null; close: (sa
     const known = Object.entries(sheet?.values ?? {}).filter(([name]) => name in check.values);
     const region = regions.find((one) => one.reachable)?.name ?? "";
     const payload: Record<string, Schema["PayloadGiven"]> = {};
-    for (const name of check.payload) {
-      setSending(`Reading ${name} …`);
-      const file = chosen[name];
-      if (file) payload[name] = await sent(file, region, (percent) => setSending(`Sending ${name}: ${percent} %`));
-      else payload[name] = files[name] ?? (await inBucket(away[name] ?? ""));
+    try {
+      for (const name of check.payload) {
+        setSending(`Reading ${name} …`);
+        const file = chosen[name];
+        if (file) payload[name] = await sent(file, region, (percent) => setSending(`Sending ${name}: ${percent} %`));
+        else payload[name] = files[name] ?? (await inBucket(away[name] ?? ""));
+      }
+    } finally {
+      setSending("");
     }
-    setSending("");
+    if (!open.current) return; // it was closed meanwhile: nothing is saved then
     const body = { sheet: text, values: Object.fromEntries(known), payload, note, newest_parts: [] };
     const params = { path: { name: check.name }, header: sheet ? since(sheet.revision ?? "") : {} };
     const saved = await answer(http.PUT("/api/v1/saved-sheets/{name}", { params, body }));
