@@ -32,7 +32,7 @@ from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import BlockSource, check_read
 from bathotype.core.disk.xfs.blocks import Xfs
 from bathotype.core.disk.xfs.files import XfsFiles
-from bathotype.core.errors import BathotypeError
+from bathotype.core.errors import BathotypeError, Unavailable
 from bathotype.core.generalize.plan import plan
 from bathotype.core.generalize.profile import Profile, builtin_profile, load_profile
 from bathotype.core.generalize.residue import SourceIdentity, scan
@@ -43,7 +43,7 @@ from bathotype.core.sheets.packages import MANAGERS, changed_packages
 from bathotype.core.sheets.reading import read_sheet
 
 _PIECE, _A_PATCH, _MOST_PATCHES = 64, 8, 12
-_MOST_PATHS, _WIDEST = 400, 8
+_MOST_PATHS, _WIDEST, _LONG = 400, 8, 32768
 
 
 class Patched:
@@ -59,7 +59,7 @@ class Patched:
 
     def read(self, offset: int, length: int) -> bytes:
         check_read(self.size, offset, length)
-        data = self._base[offset : offset + length]
+        data = _slice(self._base, offset, length) if length >= _LONG else self._base[offset : offset + length]
         self.taken += length
         first = bisect.bisect_right(self._places, offset - _WIDEST)
         for at in self._places[first : bisect.bisect_left(self._places, offset + length)]:
@@ -77,6 +77,12 @@ class Patched:
     @property
     def whole(self) -> bytes:
         return self.read(0, self.size)
+
+
+@functools.lru_cache(64)
+def _slice(base: bytes, offset: int, length: int) -> bytes:
+    """Long reads are alike from input to input, and copying them would take most of the time."""
+    return base[offset : offset + length]
 
 
 @functools.cache
@@ -168,7 +174,7 @@ def _ntfs() -> bytes:
 def _xfs(newest: bool) -> bytes:
     rows = ["/", "1 1", "d--755 0 0", "link l--777 0 0 etc/hostname"]
     rows += [f"{name.replace('/', '-')} ---644 0 0 t/{name}" for name in _FILES]
-    rows += ["d d--755 0 0", *(f"{'n' * 30}{number} ---644 0 0 t/etc/fstab" for number in range(100)), "$", "$"]
+    rows += ["d d--755 0 0", *(f"{'n' * 230}{number} ---644 0 0 t/etc/fstab" for number in range(20)), "$", "$"]
     made = "mkfs.xfs -q --unsupported -d agcount=1"
     return _made(
         "cat >p <<'END'\n" + "\n".join(rows) + "\nEND", f"truncate -s 24M x && {made} -m crc={int(newest)} -p p x"
@@ -311,15 +317,17 @@ def archive(data: bytes) -> None:
 
 
 class _Stream:
-    """What an agent sends, whatever it was asked."""
+    """What an agent sends, whatever it was asked; then its channel breaks, or it falls silent."""
 
-    def __init__(self, data: bytes) -> None:
-        self._data = data
+    def __init__(self, data: bytes, breaks: bool) -> None:
+        self._data, self._breaks = data, breaks
 
     def send(self, data: bytes) -> None:
         pass
 
     def receive(self, timeout: float) -> bytes:
+        if self._breaks and not self._data:
+            raise Unavailable("The channel broke.")
         piece, self._data = self._data[:100], self._data[100:]
         return piece
 
@@ -334,7 +342,8 @@ def agent(data: bytes) -> None:
     """Answers of a guest agent."""
     for ask in (GuestAgent.os_info, GuestAgent.addresses, GuestAgent.host_name, GuestAgent.commands):
         try:
-            ask(GuestAgent(_Stream(patched(_ANSWERS, data).whole + data), timeout=0.0005))  # type: ignore[arg-type]
+            stream = _Stream(patched(_ANSWERS, data).whole + data, breaks=data[:1] > b"\x0f")
+            ask(GuestAgent(stream, timeout=0.0005))  # type: ignore[arg-type]
         except BathotypeError:
             pass
 

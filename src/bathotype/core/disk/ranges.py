@@ -72,9 +72,12 @@ class Ranges:
 
     def complement(self, size: int) -> Ranges:
         """What of ``[0, size)`` is not covered."""
-        starts = np.append(np.int64(0), np.minimum(self.ends, size))
-        ends = np.append(np.minimum(self.starts, size), np.int64(size))
-        return Ranges.of_arrays(starts, ends)
+        starts, ends = np.empty(len(self) + 1, np.int64), np.empty(len(self) + 1, np.int64)
+        starts[0], ends[-1] = 0, size
+        np.minimum(self.ends, size, out=starts[1:])
+        np.minimum(self.starts, size, out=ends[:-1])
+        keep = ends > starts  # what lies between ranges that do not touch is in order and does not touch either
+        return Ranges(starts[keep], ends[keep])
 
     def minus(self, other: Ranges, size: int) -> Ranges:
         """What is in this set and not in ``other``; both lie in ``[0, size)``."""

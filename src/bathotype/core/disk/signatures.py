@@ -62,7 +62,7 @@ def signs_of(head: bytes, length: int) -> Signs:
         found.append("swap")
     names = list(dict.fromkeys(found))
     if not names:
-        return Signs("unknown" if head.count(0) < len(head) else "empty")
+        return Signs("empty" if head == bytes(len(head)) else "unknown")
     return Signs(names[0], tuple(names[1:]))
 
 
