@@ -3,8 +3,13 @@
 from __future__ import annotations
 
 import base64
+import hashlib
+import io
 import itertools
 import json
+import os
+import shutil
+import subprocess
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from urllib.parse import quote
@@ -17,7 +22,8 @@ from hypothesis import strategies as st
 
 from bathotype.core.errors import BathotypeError, Invalid
 from bathotype.core.sheets.document import read_document
-from bathotype.core.sheets.lock import check_lock, lock_of, lock_path, read_lock
+from bathotype.core.sheets.folders import pack
+from bathotype.core.sheets.lock import check_lock, lock_of, lock_path, payload_folders, read_lock
 from bathotype.core.sheets.packages import MANAGERS, Wanted, changed_packages, unmet_packages
 from bathotype.core.sheets.reading import read_sheet
 from bathotype.core.sheets.schedule import When
@@ -154,6 +160,59 @@ def test_a_lock_notices_every_change(tmp_path: Path) -> None:
         lock_of(sheet, tmp_path)
     with pytest.raises(Invalid):
         read_lock("{}")
+
+
+def test_a_folder_is_the_same_archive_wherever_it_is_packed(tmp_path: Path) -> None:
+    text = SHEET.replace("{file: files/logger.conf}", "{folder: conf}").replace("put-file, payload", "unpack, payload")
+    sheet = read_sheet(text).need()
+    tars = []
+    for number, names in enumerate((("b", "a/x", "run"), ("run", "a/x", "b"))):
+        home = tmp_path / str(number)
+        for name in names:
+            (home / "conf" / name).parent.mkdir(parents=True, exist_ok=True)
+            (home / "conf" / name).write_text(f"{name}\n")
+        (home / "conf/run").chmod(0o750 + number)  # only whether it runs is kept
+        (home / "conf/empty").mkdir()
+        os.utime(home / "conf/b", (number, number))
+        tars.append(lock_of(sheet, home).payload["settings"])
+        out = io.BytesIO()
+        pack("settings", payload_folders(sheet, home)["settings"], out)
+        assert hashlib.sha256(out.getvalue()).hexdigest() == tars[-1].sha256
+    assert tars[0] == tars[1]
+    (tmp_path / "out").mkdir()
+    subprocess.run(["tar", "-x", "-C", tmp_path / "out"], input=out.getvalue(), check=True)
+    assert {p.relative_to(tmp_path / "out").as_posix() for p in (tmp_path / "out").rglob("*")} == {
+        "a",
+        "a/x",
+        "b",
+        "run",
+    }
+    assert (tmp_path / "out/run").stat().st_mode & 0o777 == 0o755 and (tmp_path / "out/a/x").read_text() == "a/x\n"
+    (home / "conf/link").symlink_to("/etc/hostname")
+    with pytest.raises(BathotypeError, match="'link', which is no file"):
+        lock_of(sheet, home)
+    shutil.rmtree(home / "conf")
+    with pytest.raises(BathotypeError, match=r"settings \(conf\) is not there"):
+        lock_of(sheet, home)
+    (home / "conf").mkdir()
+    with pytest.raises(BathotypeError, match="holds no file"):
+        lock_of(sheet, home)
+
+
+def test_a_secret_parameter_names_a_secret_and_stands_in_no_text() -> None:
+    text = SHEET.replace("  minutes:", "  join_key: {secret: true}\n  minutes:")
+    given = text.replace("environment: {", 'secrets: {K: "{join_key}"}\n    environment: {')
+    assert read_sheet(given, {"tools": True}).need().secrets == {"join-key"}
+    other = read_sheet(given, {"tools": True, "join_key": "other-key"})
+    assert other.need().secrets == {"other-key"} and other.values["join_key"] == "other-key"
+    [told] = faults(given, tools=True, join_key="HT-4Q7M the secret itself")
+    assert "never the secret itself" in told
+    for where in ('content: "{join_key}"', 'to: "/etc/{join_key}"'):
+        wrong = text.replace(
+            'content: "{station} {other} {tools}"' if "content" in where else 'to: "/etc/tide/{station}.conf"', where
+        )
+        assert any("join_key is a secret" in fault for fault in faults(wrong)), where
+    assert any("is a text" in fault for fault in faults(text.replace("secret: true", "secret: true, type: number")))
 
 
 def test_what_package_managers_print() -> None:

@@ -115,6 +115,23 @@ def test_a_webhook_is_told_once_in_order_and_signed(office: Office, receiver: Re
         assert again.key == "", "the same receiver keeps its key"
 
 
+def test_who_a_sheet_names_is_told_what_it_names_them_for(office: Office, receiver: Receiver) -> None:
+    office.version("gauge@1.0.0")
+    sheet = (
+        "sheet: nightly\nbase: gauge\nsteps: [{id: a, do: restart}]\nresult: {line: nowhere, bump: minor}\n"
+        "when: {schedule: [{at: '02:00'}]}\ntell: [{to: watch, about: [not-started]}, {to: other, about: [nothing-new]}]\n"
+    )
+    with office.core as client:
+        for name in ("watch", "other"):
+            client.subscribe(name, url=receiver.url, events=[])
+        client.save_sheet("nightly", sheet)
+        office.execute("update saved_sheets set next_at = now()")
+        office.upkeep("sheets")
+        office.upkeep("messages")
+        assert events(receiver) == [("bathotype.sheet.not-started", "nightly")]
+        assert list(client.deliveries("other")) == [] and client.subscription("watch").events == []
+
+
 def test_what_is_not_taken_is_sent_again_and_said(office: Office, receiver: Receiver) -> None:
     with office.core as client:
         client.subscribe("pipeline", url=receiver.url, events=["line.created"])

@@ -136,7 +136,7 @@ def test_a_sheet_becomes_a_released_version(system: System, base: str, sheet: Pa
         ("- {id: a, do: add-user, user: b, groups: [nosuch]}", "There is no group nosuch"),
         ("- {id: a, do: run-program, argv: [nosuch]}", "Failed to execute child process"),
         ("- {id: a, do: put-file, content: x, to: /etc/x, owner: nosuch}", "/etc/x cannot be given to nosuch:root: "),
-        ("- {id: a, do: wait-for, file: /etc/x, seconds: 2}", "It has not ended within 2 s"),
+        ("- {id: a, do: wait-for, file: /etc/x, seconds: 2}", "It was waited for 2 s. /etc/x is not there."),
     ],
 )
 def test_a_step_that_fails_makes_no_version(steps: str, why: str, system: System, base: str) -> None:

@@ -163,7 +163,7 @@ def locked(path: str) -> Lock | None:
 
 def away(lock: Lock | None, sheet: Sheet | SheetPart) -> dict[str, Locked]:
     """What the lock says of files that lie elsewhere."""
-    here = {name for name, about in sheet.payload.items() if about.file is not None}
+    here = {name for name, about in sheet.payload.items() if about.path is not None}
     return {name: about for name, about in lock.payload.items() if name not in here} if lock is not None else {}
 
 
@@ -195,11 +195,18 @@ def fetch(url: str, target: Path) -> None:
 
 @contextmanager
 def brought(sheet: Sheet | SheetPart, folder: Path, wanted: Collection[str]) -> Iterator[dict[str, Path]]:
-    """The files of a payload by their names; those of ``wanted`` that have an address are fetched for so long."""
-    from bathotype.core.sheets.lock import payload_files
+    """The files of a payload by their names; of those of ``wanted`` what has an address is fetched for so long, and
+    folders are packed."""
+    from bathotype.core.sheets.folders import pack
+    from bathotype.core.sheets.lock import payload_files, payload_folders
 
     with TemporaryDirectory() as scratch:
         files = payload_files(sheet, folder)
+        for number, (name, members) in enumerate(payload_folders(sheet, folder).items()):
+            if name in wanted:
+                files[name] = Path(scratch) / f"{number}.tar"
+                with files[name].open("wb") as archive:
+                    pack(name, members, archive)
         for number, name in enumerate(sorted(wanted)):
             if url := _url(sheet, name):
                 files[name] = Path(scratch) / str(number)

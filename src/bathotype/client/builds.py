@@ -90,9 +90,12 @@ class BuildCalls(Calls):
         """Remove the machine of a run that failed now, not when its time has come."""
         self._transport.call("DELETE", f"/builds/{operation}/machine")
 
-    def builds(self, *, sheet: str | None = None, made: str | None = None, limit: int = 100) -> Iterator[wire.BuildRun]:
-        """The account's runs, the newest first; with ``made`` the one that made a version."""
-        return self._transport.pages(wire.BuildRun, "/builds", sheet=sheet, made=made, limit=limit)
+    def builds(
+        self, *, sheet: str | None = None, made: str | None = None, printed: str | None = None, limit: int = 100
+    ) -> Iterator[wire.BuildRun]:
+        """The account's runs, the newest first; with ``made`` the one that made a version, with ``printed`` those of which a
+        step printed or changed that."""
+        return self._transport.pages(wire.BuildRun, "/builds", sheet=sheet, made=made, printed=printed, limit=limit)
 
     def build_run(self, operation: str) -> wire.BuildRunDetails:
         """A run with its sheet and steps."""

@@ -12,6 +12,7 @@ from sqlalchemy import ColumnElement, Connection, String, Text, and_, bindparam,
 from sqlalchemy.dialects.postgresql import aggregate_order_by, distinct_on
 from sqlalchemy.orm import Session
 
+from bathotype.core.errors import Refused
 from bathotype.core.lifecycle.rules import Decision, LaunchFacts, LaunchRule, decide
 from bathotype.core.units import plural
 from bathotype.service.records import Account, Allowance, CheckRun, Finding, Instance, Line, PoolLine, RuleRow, Version
@@ -177,6 +178,15 @@ def rooms(session: Session, account_id: str, version_id: str, line_id: str, *, l
     query = select(Allowance).where(_concerned(account_id, version_id, line_id)).order_by(Allowance.id)
     rows = session.scalars(query.with_for_update(**CHANGE) if lock else query).all()
     return [Room(row, used_of(session, row)) for row in rows]
+
+
+def need_room(session: Session, account_id: str, version_id: str, line_id: str, count: int = 1) -> None:
+    """Raises `Refused` where an allowance has no room for so many machines that are thrown away again.
+
+    They hold no place in it: what is launched meanwhile counts, they do not.
+    """
+    if full := [b for room in rooms(session, account_id, version_id, line_id) if (b := room.blocker(count))]:
+        raise Refused(" ".join(full), code="launch-refused")
 
 
 def used_of(session: Session, row: Allowance) -> int:

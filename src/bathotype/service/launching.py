@@ -84,14 +84,14 @@ def record_launch(session: Session, reach: Reach, caller: Principal, body: Launc
     retirement at the same moment, the database puts one first.
     """
     version, shares = find_usable(session, caller, body.reference, lock="share")
-    if _first_boot(session, caller, body).network.mode == "static":
+    if settings_of(session, caller, body.first_boot).network.mode == "static":
         # Of two launches at once the second sees what the first has taken.
         key = func.hashtextextended(f"addresses {caller.account_id} {body.region}", 0)
         session.execute(select(func.pg_advisory_xact_lock(key)))
     plan = plan_launch(session, reach, caller, body, version, shares, at_site, lock=True)
     if plan.blockers:
         raise Refused(" ".join(plan.blockers), code="launch-refused")
-    settings = _first_boot(session, caller, body)
+    settings = settings_of(session, caller, body.first_boot)
     each = _each(session, caller, body, plan.names, settings)
     params = LaunchParams(
         version_id=version.id,
@@ -131,15 +131,16 @@ def record_launch(session: Session, reach: Reach, caller: Principal, body: Launc
     return row
 
 
-def _first_boot(session: Session, caller: Principal, body: LaunchRequest) -> FirstBoot:
-    if body.first_boot is None:
+def settings_of(session: Session, caller: Principal, wanted: FirstBoot | str | None) -> FirstBoot:
+    """First-boot settings that are given, or saved under a name.  Raises `NotFound`."""
+    if wanted is None:
         return FirstBoot()
-    if isinstance(body.first_boot, FirstBoot):
-        return body.first_boot
-    row = session.get(FirstBootSet, (caller.account_id, body.first_boot))
+    if isinstance(wanted, FirstBoot):
+        return wanted
+    row = session.get(FirstBootSet, (caller.account_id, wanted))
     if row is None:
         raise NotFound(
-            f"There are no saved first-boot settings {body.first_boot!r}.",
+            f"There are no saved first-boot settings {wanted!r}.",
             advice="`bathotype first-boot list` shows them.",
         )
     return first_boot_of(row.settings)
@@ -181,7 +182,7 @@ def _has_address(session: Session, caller: Principal, region: str, address: str)
     return session.scalar(select(Instance.id).where(*here).limit(1)) is not None
 
 
-def _first_boot_faults(
+def settings_faults(
     session: Session, caller: Principal, body: LaunchRequest, names: list[str], settings: FirstBoot
 ) -> list[str]:
     """What is wrong with the settings of a launch, addresses that others have included."""
@@ -284,10 +285,10 @@ def plan_launch(
     warnings += judged.decision.reasons_for("warn")
     counted = rooms(session, caller.account_id, version.id, version.line_id, lock=lock)
     blockers += [b for room in counted if (b := room.blocker(body.count))]
-    settings = _first_boot(session, caller, body)
+    settings = settings_of(session, caller, body.first_boot)
     if (answers := version.contents.get("answers")) is not None:
         warnings += unanswered(AnswerFile.model_validate(answers), settings)
-    wrong = _first_boot_faults(session, caller, body, names, settings)
+    wrong = settings_faults(session, caller, body, names, settings)
     for name in missing_secrets(session, caller.account_id, {one.secret for one in settings.secrets}):
         blockers.append(f"There is no secret {name}. A steward sets it: `bathotype secrets set {name}`.")
     blockers += wrong

@@ -22,7 +22,8 @@ class SubscriptionRequest(Wire):
     url: str | None = Field(default=None, max_length=2000, description="A webhook: CloudEvents 1.0 are sent there.")
     mail_to: list[str] | None = Field(default=None, min_length=1, max_length=20, description="Or mail addresses.")
     events: list[str] = Field(
-        min_length=1, max_length=50, description="Actions of events: `version.released`, `version.*`, or `*`."
+        max_length=50,
+        description="Actions of events: `version.released`, `version.*`, or `*`. With none it is told what build sheets name it for.",
     )
     lines: list[str] = Field(default=[], max_length=50, description="Only events about these lines, sheets or names.")
 

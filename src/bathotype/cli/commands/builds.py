@@ -85,9 +85,14 @@ def register(parsers: Subparsers) -> None:
 
     inner = group(parsers, "builds", "runs of build sheets")
     parser = command(
-        inner, "list", _list, "list runs, newest first", examples="  bathotype builds list --sheet logging"
+        inner,
+        "list",
+        _list,
+        "list runs, newest first",
+        examples="  bathotype builds list --sheet logging --printed tide-logger",
     )
     parser.add_argument("--sheet", dest="of_sheet", metavar="NAME", help="only runs of this sheet")
+    parser.add_argument("--printed", metavar="TEXT", help="only runs of which a step printed or changed this")
     parser.add_argument("--most", type=int, default=20, help="how many (default: 20)")
     parser = command(
         inner, "show", _show, "show a run and each of its steps",
@@ -318,7 +323,9 @@ def _build_file(client: Client, given: argparse.Namespace) -> int | None:
 
 
 def _list(client: Client, given: argparse.Namespace) -> None:
-    rows = list(islice(client.builds(sheet=given.of_sheet, limit=min(given.most, 500)), given.most))
+    rows = list(
+        islice(client.builds(sheet=given.of_sheet, printed=given.printed, limit=min(given.most, 500)), given.most)
+    )
     if given.json:
         return emit_json(rows)
     table(
@@ -330,7 +337,7 @@ def _list(client: Client, given: argparse.Namespace) -> None:
             )
             for r in rows
         ),
-        empty="No sheet has run.",
+        empty="No such run." if given.of_sheet or given.printed else "No sheet has run.",
     )  # fmt: skip
 
 

@@ -32,8 +32,8 @@ def register(parsers: Subparsers) -> None:
     where.add_argument("--url", help="a webhook: CloudEvents are sent there, signed with a key that is shown once")
     where.add_argument("--mail", action="append", metavar="ADDRESS", help="a mail address; may be repeated")
     parser.add_argument(
-        "--event", action="append", required=True, metavar="ACTION",
-        help="version.released, version.*, or * for every event; may be repeated",
+        "--event", action="append", default=[], metavar="ACTION",
+        help="version.released, version.*, or * for every event; may be repeated; without it: what build sheets name it for",
     )  # fmt: skip
     parser.add_argument(
         "--line",
@@ -97,7 +97,7 @@ def _set(client: Client, given: argparse.Namespace) -> None:
     made = client.subscribe(given.name, events=given.event, url=given.url, mail_to=given.mail, lines=given.line)
     if given.json:
         return emit_json(made)
-    out(f"{made.name} is told of {', '.join(made.events)}")
+    out(f"{made.name} is told of {', '.join(made.events) or 'what build sheets name it for'}")
     if made.key:
         say("Its messages are signed with this key, which is shown this once:")
         out(made.key)

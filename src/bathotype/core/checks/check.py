@@ -9,7 +9,7 @@ from pydantic import Field, ValidationError, field_validator, model_validator
 
 from bathotype.core.errors import Invalid
 from bathotype.core.sheets.document import fault_of, read_document
-from bathotype.core.sheets.steps import ACCOUNT, PACKAGE_NAME, SERVICE, GuestPath, Section, Word, whole_path
+from bathotype.core.sheets.steps import ACCOUNT, PACKAGE_NAME, PAGE, SERVICE, GuestPath, Section, Word, whole_path
 
 _WITHIN = "Seconds within which it must become true."
 _VERSION = r"^[A-Za-z0-9][A-Za-z0-9.+~:_-]{0,200}$"
@@ -32,7 +32,7 @@ class PageAnswers(_Check):
     """A page is served, as the machine itself sees it: with this status, and with a text in it."""
 
     is_: Literal["page"] = Field(alias="is")
-    url: str = Field(pattern=r"^https?://[A-Za-z0-9.:\[\]-]+(?:/[!-~]*)?$", max_length=1000)
+    url: str = Field(pattern=PAGE, max_length=1000)
     status: int = Field(default=200, ge=100, le=599)
     text: str = Field(default="", max_length=1000)
 

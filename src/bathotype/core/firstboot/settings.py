@@ -13,6 +13,8 @@ from bathotype.core.sheets.steps import whole_path
 _KEY = re.compile(r"(?:ssh-(?:ed25519|rsa)|ecdsa-sha2-nistp\d+|sk-[\w@.-]+) [A-Za-z0-9+/]+={0,2}(?: [^\n]*)?")
 _HOST = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?")
 _DOMAIN = r"^[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?(?:\.[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?)*$"
+#: How a secret of an account is called.
+SECRET_NAME = r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?"
 _COUNTER = re.compile(r"\{n(?::0?(\d))?\}")
 
 
@@ -61,7 +63,7 @@ class SecretFile(BaseModel):
 
     model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
 
-    secret: str = Field(pattern=r"^[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?$", description="Its name in the account.")
+    secret: str = Field(pattern=f"^{SECRET_NAME}$", description="Its name in the account.")
     path: str | None = Field(
         default=None,
         max_length=4096,

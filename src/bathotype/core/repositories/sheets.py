@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import io
 import posixpath
 import re
 from collections.abc import Mapping, Sequence
@@ -11,26 +12,42 @@ from typing import Protocol
 
 from bathotype.core.errors import BathotypeError, NotFound, Refused
 from bathotype.core.sheets.document import MOST_CHARACTERS
+from bathotype.core.sheets.folders import Member, check_path, pack
 from bathotype.core.sheets.gathering import gathered
 from bathotype.core.sheets.lock import Lock, Locked, check_lock, lying_here, need_all_locked, read_lock
 from bathotype.core.sheets.reading import Checked, read_sheet
-from bathotype.core.sheets.sheet import MOST_PAYLOAD, Parameter, PartSource
+from bathotype.core.sheets.sheet import MOST_PAYLOAD, Parameter, PartSource, PayloadFile
 from bathotype.core.sheets.steps import Scalar
 
 #: How many sheets a repository may have.
 MOST_SHEETS, _MOST_LOOKED_AT = 200, 500
+#: How many files a folder of a payload may have.
+_MOST_IN_FOLDER = 500
 _ENDINGS = (".yaml", ".yml")
 #: A file with such a line at its margin is meant to be a sheet; others, such as files of values, are not.
 _SHEET = re.compile(r"^sheet[ \t]*:", re.MULTILINE)
 #: What an extension of git leaves in the place of a file that is elsewhere.
+_EXECUTABLE = "100755"
 _POINTER = b"version https://git-lfs"
+
+
+class Entry(Protocol):
+    """What is known of a file of a commit; ``mode`` as git has it."""
+
+    @property
+    def mode(self) -> str:
+        """100644, 100755, or 120000 for a link."""
+
+    @property
+    def size(self) -> int:
+        """In bytes."""
 
 
 class Files(Protocol):
     """The files of a commit."""
 
     @property
-    def files(self) -> Mapping[str, object]:
+    def files(self) -> Mapping[str, Entry]:
         """By their paths."""
 
     def read(self, path: str, most: int) -> bytes:
@@ -109,15 +126,21 @@ def _sheet(commit: Files, path: str, values: Mapping[str, Scalar]) -> FoundSheet
     sheet = whole.need(checked)
     payload = lying_here(sheet)
     beside = {
-        name: posixpath.normpath(posixpath.join(home, about.file))
+        name: posixpath.normpath(posixpath.join(home, str(about.path)))
         for name, about in payload.items()
-        if about.file is not None
+        if about.path is not None
     }
-    missing = [f"{name} ({payload[name].where})" for name, where in beside.items() if where not in commit.files]
+    missing = [
+        f"{name} ({payload[name].where})"
+        for name, where in beside.items()
+        if payload[name].folder is None and where not in commit.files
+    ]
     if missing:
         raise NotFound(f"Of the payload {', '.join(missing)} is not there.", code="payload-missing")
     lock = _lock(commit, f"{path}.lock")
-    here = {name: _locked(commit, name, where) for name, where in beside.items()}
+    here = {
+        name: _locked(name, where, read_payload(commit, name, payload[name], where)) for name, where in beside.items()
+    }
     # Of what has an address nobody but the lock knows what it must be.
     away = {name: about for name, about in (lock.payload if lock else {}).items() if name not in beside}
     known = {name: about for name, about in {**away, **here}.items() if name in payload}
@@ -134,8 +157,28 @@ def _as(parameter: Parameter, value: Scalar) -> Scalar:
         return value  # it is told, with the others, that this cannot be taken
 
 
-def _locked(commit: Files, name: str, path: str) -> Locked:
-    data = commit.read(path, MOST_PAYLOAD)
+def read_payload(commit: Files, name: str, about: PayloadFile, path: str) -> bytes:
+    """A file of a payload at its path in the commit, or the archive of a folder there."""
+    if about.folder is None:
+        return commit.read(path, MOST_PAYLOAD)
+    inside = "" if path == "." else f"{path}/"
+    members = []
+    for where, entry in commit.files.items():
+        if where.startswith(inside):
+            check_path(name, where)
+            members.append(_member(commit, where, where[len(inside) :], entry))
+    if len(members) > _MOST_IN_FOLDER:  # git is asked for each
+        raise Refused(f"{path} holds more than {_MOST_IN_FOLDER} files.", advice="Commit an archive.", code="too-large")
+    archive = io.BytesIO()
+    pack(name, members, archive)
+    return archive.getvalue()
+
+
+def _member(commit: Files, where: str, path: str, entry: Entry) -> Member:
+    return Member(path, entry.size, entry.mode == _EXECUTABLE, lambda: io.BytesIO(commit.read(where, MOST_PAYLOAD)))
+
+
+def _locked(name: str, path: str, data: bytes) -> Locked:
     if not data:
         raise Refused(f"{name} of the payload is empty.", code="payload-empty")
     if data.startswith(_POINTER):

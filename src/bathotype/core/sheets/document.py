@@ -167,6 +167,11 @@ def _built(loader: Any, node: Any, place: Place, found: Document) -> Any:
 
 #: What says of which kind an item of a list is.
 _KINDS: dict[str | int, str] = {"steps": "do", "checks": "is"}
+#: What pydantic names in a place, and the text has not: which of several forms a value has.
+_TAGS: dict[tuple[str | int, ...], tuple[str, ...]] = {
+    ("base",): ("version", "copied", "installed"),
+    ("machine", "first_boot"): ("settings", "saved"),
+}
 
 
 def fault_of(document: Document, error: Any) -> Fault:
@@ -176,11 +181,7 @@ def fault_of(document: Document, error: Any) -> Fault:
     for at, part in enumerate(error["loc"]):
         if at == 2 and place[0] in _KINDS and isinstance(data, dict) and data.get(_KINDS[place[0]]) == part:
             continue
-        if (
-            place == ["base"]
-            and part in ("version", "copied", "installed")
-            and not (isinstance(data, dict) and part in data)
-        ):
+        if part in _TAGS.get(tuple(place), ()) and not (isinstance(data, dict) and part in data):
             continue
         place.append(part)
         try:

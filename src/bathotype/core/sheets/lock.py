@@ -6,13 +6,14 @@ A run uses only what the lock says, so that a file that was renamed or changed i
 from __future__ import annotations
 
 import hashlib
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 from typing import Annotated
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from bathotype.core.errors import Invalid, NotFound, Refused
+from bathotype.core.sheets.folders import Member, members_of, pack
 from bathotype.core.sheets.sheet import MOST_FILE, MOST_PAYLOAD, KeptFile, PayloadFile, Sheet, SheetPart
 from bathotype.core.units import iec
 
@@ -46,6 +47,7 @@ def lock_of(sheet: Sheet | SheetPart, folder: Path, away: Mapping[str, Locked] |
     Raises `NotFound` that names every file that is not there.
     """
     files = {name: digest_of(path) for name, path in payload_files(sheet, folder).items()}
+    files |= {name: digest_of_folder(name, members) for name, members in payload_folders(sheet, folder).items()}
     wanted = lying_here(sheet)
     known = {**{name: about for name, about in (away or {}).items() if name in wanted}, **files}
     need_all_locked(sheet, known)
@@ -70,24 +72,63 @@ def need_all_locked(sheet: Sheet | SheetPart, known: Mapping[str, Locked]) -> No
 def payload_files(sheet: Sheet | SheetPart, folder: Path) -> dict[str, Path]:
     """The files of a payload beside the sheet.  Raises `NotFound` that names all that are missing, and `Refused` for one
     elsewhere."""
+    there = _beside(sheet, folder)
+    files = {name: path for name, path in there.items() if sheet.payload[name].file is not None}
+    inside = sheet.goes_in if isinstance(sheet, Sheet) else frozenset(sheet.payload)
+    for name, path in files.items():
+        if not path.stat().st_size:
+            raise Refused(f"{name} of the payload is empty.", code="payload-empty")
+        if path.stat().st_size > (MOST_PAYLOAD if name in inside else MOST_FILE):
+            raise Refused(f"{name} of the payload is larger than {iec(MOST_PAYLOAD)}.", code="too-large")
+    return files
+
+
+def payload_folders(sheet: Sheet | SheetPart, folder: Path) -> dict[str, list[Member]]:
+    """The files of a payload's folders beside the sheet.  Raises as `payload_files`."""
+    there = _beside(sheet, folder)
+    return {name: members_of(name, path) for name, path in there.items() if sheet.payload[name].folder is not None}
+
+
+def _beside(sheet: Sheet | SheetPart, folder: Path) -> dict[str, Path]:
+    """Where files and folders lie beside the sheet."""
     home = folder.resolve()
-    files = {name: (home / about.file).resolve() for name, about in lying_here(sheet).items() if about.file is not None}
-    missing = [f"{name} ({sheet.payload[name].where})" for name, path in files.items() if not path.is_file()]
+    found = {name: about for name, about in lying_here(sheet).items() if about.path is not None}
+    paths = {name: (home / str(about.path)).resolve() for name, about in found.items()}
+    missing = [
+        f"{name} ({found[name].where})"
+        for name, path in paths.items()
+        if not (path.is_file() if found[name].file is not None else path.is_dir())
+    ]
     if missing:
         raise NotFound(
             f"Of the payload {', '.join(missing)} is not there.",
             advice="Put the file beside the sheet, or correct its name in the sheet.",
             code="payload-missing",
         )
-    inside = sheet.goes_in if isinstance(sheet, Sheet) else frozenset(sheet.payload)
-    for name, path in files.items():
+    for name, path in paths.items():
         if not path.is_relative_to(home):
             raise Refused(f"{name} of the payload is a link out of the sheet's folder.", code="payload-elsewhere")
-        if not path.stat().st_size:
-            raise Refused(f"{name} of the payload is empty.", code="payload-empty")
-        if path.stat().st_size > (MOST_PAYLOAD if name in inside else MOST_FILE):
-            raise Refused(f"{name} of the payload is larger than {iec(MOST_PAYLOAD)}.", code="too-large")
-    return files
+    return paths
+
+
+def digest_of_folder(name: str, members: Iterable[Member]) -> Locked:
+    """What the archive of a folder is."""
+    sums = _Sums()
+    pack(name, members, sums)
+    return Locked(bytes=sums.bytes, sha256=sums.sha256.hexdigest())
+
+
+class _Sums:
+    """Takes an archive, and keeps nothing but its size and digest."""
+
+    def __init__(self) -> None:
+        self.bytes, self.sha256 = 0, hashlib.sha256()
+
+    def write(self, data: bytes, /) -> int:
+        """Take some bytes."""
+        self.bytes += len(data)
+        self.sha256.update(data)
+        return len(data)
 
 
 def digest_of(path: Path) -> Locked:

@@ -36,7 +36,7 @@ _USE = re.compile(r"\{([a-z][a-z0-9_]*)\}")
 #: Fields of a step in which a parameter is never put: a shell would read it as its own, and templates have fields of theirs.
 _UNTOUCHED = {"script", "answers"}
 #: Texts in which only parameters that there are are put: braces are common in them.
-_LENIENT = ("content",)
+_LENIENT = ("content", "user_data")
 _MOST_STEPS, _MOST_ID = 200, 63
 
 
@@ -166,10 +166,8 @@ def _filled_in(
     """A document with its values put in; None, and its faults, where it cannot be read."""
     declared = _parameters(document, faults)
     values = _values(asker, declared, faults)
-    filled = {
-        key: value if key == "parameters" else _filled(document, value, (key,), values, faults)
-        for key, value in document.data.items()
-    }
+    put = _Put(document, values, frozenset(name for name, about in declared.items() if about.secret), faults)
+    filled = {key: value if key == "parameters" else put.into(value, (key,)) for key, value in document.data.items()}
     try:
         return values, model.model_validate(filled)
     except ValidationError as error:
@@ -227,8 +225,8 @@ def _values(asker: _Asker, declared: Mapping[str, Parameter], faults: list[Fault
             if fault := parameter.fault_of(value):
                 faults.append(asker.fault(name, f"The given value cannot be taken: {fault}."))
             values[name] = value
-        elif parameter.default is not None:
-            values[name] = parameter.default
+        elif (default := parameter.default_for(name)) is not None:
+            values[name] = default
         else:
             values[name] = parameter.allowed[0] if parameter.allowed else _EXAMPLES[parameter.type]
             if not asker.may_lack(name):
@@ -239,21 +237,42 @@ def _values(asker: _Asker, declared: Mapping[str, Parameter], faults: list[Fault
     return values
 
 
-def _filled(document: Document, data: Any, place: Place, values: Mapping[str, Scalar], faults: list[Fault]) -> Any:
-    """Data with ``{name}`` replaced; a text that is nothing else becomes the value itself, with its type."""
-    if isinstance(data, dict):
-        return {key: _filled(document, value, (*place, key), values, faults) for key, value in data.items()}
-    if isinstance(data, list):
-        return [_filled(document, value, (*place, n), values, faults) for n, value in enumerate(data)]
-    if not isinstance(data, str) or (place[0] == "steps" and {*place[2:3]} & _UNTOUCHED):
-        return data
-    lenient = place[0] == "steps" and place[-1] in _LENIENT
-    unknown = [name for name in _USE.findall(data) if name not in values]
-    if unknown and not lenient:
-        faults.append(document.fault(place, f"There is no parameter {unknown[0]!r}."))
-    if (whole := _USE.fullmatch(data)) and whole[1] in values and not lenient:
-        return values[whole[1]]
-    return _USE.sub(lambda use: text_of(values[use[1]]) if use[1] in values else use[0], data)
+@dataclass(frozen=True)
+class _Put:
+    """Values that are put into a document; those of ``secret`` parameters only where a secret is named."""
+
+    document: Document
+    values: Mapping[str, Scalar]
+    secret: frozenset[str]
+    faults: list[Fault]
+
+    def into(self, data: Any, place: Place) -> Any:
+        """Data with ``{name}`` replaced; a text that is nothing else becomes the value itself, with its type."""
+        if isinstance(data, dict):
+            return {key: self.into(value, (*place, key)) for key, value in data.items()}
+        if isinstance(data, list):
+            return [self.into(value, (*place, n)) for n, value in enumerate(data)]
+        if not isinstance(data, str) or (place[0] == "steps" and {*place[2:3]} & _UNTOUCHED):
+            return data
+        values, used = self.values, _USE.findall(data)
+        lenient = place[0] in ("steps", "machine") and place[-1] in _LENIENT
+        unknown = [name for name in used if name not in values]
+        if unknown and not lenient:
+            self.faults.append(self.document.fault(place, f"There is no parameter {unknown[0]!r}."))
+        misplaced = [name for name in used if name in self.secret and not _names_secret(place)]
+        if misplaced:
+            told = f"{misplaced[0]} is a secret: a step gets it by `secrets`, the first boot by `first_boot.secrets`."
+            self.faults.append(self.document.fault(place, told))
+        if (whole := _USE.fullmatch(data)) and whole[1] in values and not lenient:
+            return values[whole[1]]
+        return _USE.sub(lambda use: text_of(values[use[1]]) if use[1] in values else use[0], data)
+
+
+def _names_secret(place: Place) -> bool:
+    """Whether a secret is named at a place, or handed on to a part."""
+    if place[0] == "steps":
+        return place[2:3] in (("secrets",), ("values",))
+    return place[:3] == ("machine", "first_boot", "secrets") and place[-1] == "secret"
 
 
 def text_of(value: Scalar) -> str:
@@ -393,9 +412,10 @@ class _Whole:
 
 def _in_its_folder(about: PayloadFile, source: PartSource) -> PayloadFile:
     """A file of a part, which lies beside the part."""
-    if about.file is None or source.file is None:
+    if about.path is None or source.file is None:
         return about
-    return PayloadFile(file=posixpath.join(posixpath.dirname(source.file), about.file))
+    where = posixpath.join(posixpath.dirname(source.file), about.path)
+    return PayloadFile(folder=where) if about.folder else PayloadFile(file=where)
 
 
 def _moves(base: str | CopiedBase | InstalledBase) -> bool:

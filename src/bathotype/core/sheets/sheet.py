@@ -7,26 +7,21 @@ The format is ours; docs/build-sheets.md describes it, and `schema` gives it as 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
-from datetime import date
 from typing import Annotated, Any, Literal
 from urllib.parse import urlsplit
 
-from pydantic import Field, ValidationError, field_validator, model_validator
+from pydantic import Field, field_validator, model_validator
 
-from bathotype.core.bucketaddress import check_folder, check_object
+from bathotype.core.bucketaddress import check_object
 from bathotype.core.checks.check import Check, distinct
-from bathotype.core.errors import Invalid
-from bathotype.core.formats.names import ExportFormat
-from bathotype.core.generalize.profile import builtin_names
+from bathotype.core.firstboot.settings import SECRET_NAME, FirstBoot
 from bathotype.core.hosts import is_secure
-from bathotype.core.lifecycle.purpose import Purpose
 from bathotype.core.lifecycle.references import check_name, parse_reference
-from bathotype.core.lifecycle.room import Room
 from bathotype.core.sheets.base import CopiedBase, InstalledBase, SheetBase, payload_of_base
+from bathotype.core.sheets.machine import Machine
+from bathotype.core.sheets.result import Outcome, Result, Tell, checked
 from bathotype.core.sheets.schedule import When
 from bathotype.core.sheets.steps import PrepareSystem, Scalar, Section, Step, WrittenStep, secrets_of
-from bathotype.core.units import bytes_of
 
 _TYPES: dict[str, type | tuple[type, ...]] = {"text": str, "number": (int, float), "boolean": bool}
 #: Bytes of a file that goes into a machine, and of one that a base is made from.
@@ -34,9 +29,16 @@ MOST_PAYLOAD, MOST_FILE = 256 << 20, 16 << 40
 
 
 class Parameter(Section):
-    """A value that is given when a run starts."""
+    """A value that is given when a run starts.
+
+    That of a secret one is the name of a secret of the account: the secret itself stands in no sheet, value or record.
+    """
 
     type: Literal["text", "number", "boolean"] = "text"
+    secret: bool = Field(
+        default=False,
+        description="Its value is the name of a secret, by default its own with `-` for `_`; steps and first boot get it.",
+    )
     description: str = Field(default="", max_length=500)
     default: Scalar | None = Field(default=None, description="Taken where none is given; without one it must be given.")
     allowed: list[Scalar] = Field(default=[], max_length=100, description="The only values that it may have.")
@@ -48,9 +50,23 @@ class Parameter(Section):
             return f"{value!r} is not a {self.type}"
         if isinstance(value, str) and (not value.isprintable() or len(value) > 4096):
             return "it must have no control characters, and 4096 characters at most"
+        if self.secret and not re.fullmatch(SECRET_NAME, str(value)):  # first: what is given may be a secret
+            return "it must be the name of a secret of the account, such as logger-licence, never the secret itself"
         if self.allowed and value not in self.allowed:
             return f"{value!r} is not one of {', '.join(map(str, self.allowed))}"
         return ""
+
+    def default_for(self, name: str) -> Scalar | None:
+        """What a parameter of a name has where no value is given; None where one must be."""
+        if self.default is None and self.secret and not self.allowed:
+            return name.replace("_", "-")
+        return self.default
+
+    @model_validator(mode="after")
+    def _is_text(self) -> Parameter:
+        if self.secret and self.type != "text":
+            raise ValueError("a secret parameter is a text")
+        return self
 
     def read(self, text: str) -> Scalar:
         """A value as the command line gives it.  Raises `ValueError`."""
@@ -63,36 +79,6 @@ class Parameter(Section):
         return text
 
 
-class Machine(Section):
-    """The temporary machine in which the steps run."""
-
-    region: str | None = Field(default=None, description="Left out: where the base is.")
-    zone: str | None = None
-    size: str | None = Field(default=None, max_length=100, description="Left out: the size of the base's source.")
-    tags: dict[str, str] = Field(default={}, max_length=50)
-    boot_size: str | None = Field(
-        default=None, max_length=40, examples=["8GiB"],
-        description="Size of its boot disk, larger than the base's: the last partition and its file system grow.",
-    )  # fmt: skip
-    isolated: bool = Field(default=False, description="Whether it has no network.")
-    ready_seconds: int = Field(default=900, ge=10, le=7200, description="How long its first boot may take.")
-
-    @field_validator("boot_size")
-    @classmethod
-    def _size(cls, value: str | None) -> str | None:
-        if value is not None:
-            try:
-                Room(boot_bytes=bytes_of(value))
-            except ValidationError as error:
-                raise ValueError("give 1 MiB or more, in whole sectors of 512 bytes, such as 8GiB") from error
-        return value
-
-    @property
-    def room(self) -> Room:
-        """What its disks have beyond the base's."""
-        return Room(boot_bytes=bytes_of(self.boot_size) if self.boot_size else None)
-
-
 def beside(value: str | None) -> str | None:
     """A path in the sheet's own folder, or below.  Raises `ValueError`."""
     if value is not None and (value.startswith("/") or ".." in value.split("/") or not value.isprintable()):
@@ -101,9 +87,12 @@ def beside(value: str | None) -> str | None:
 
 
 class PayloadFile(Section):
-    """A file that a run uses: by its path beside the sheet, by an address, or in a bucket."""
+    """A file that a run uses: by its path beside the sheet, by an address, or in a bucket; or a folder, as an archive."""
 
     file: str | None = Field(default=None, min_length=1, max_length=1000)
+    folder: str | None = Field(
+        default=None, min_length=1, max_length=1000, description="Instead: a folder beside the sheet, for `unpack`."
+    )
     url: str | None = Field(default=None, max_length=2000, description="Instead: an address, by https.")
     bucket: str | None = Field(
         default=None, max_length=1200, description="Instead: s3://BUCKET/KEY, which the service reads for itself."
@@ -112,12 +101,17 @@ class PayloadFile(Section):
     @property
     def where(self) -> str:
         """Its path or its address."""
-        return self.file or self.url or self.bucket or ""
+        return self.path or self.url or self.bucket or ""
+
+    @property
+    def path(self) -> str | None:
+        """The path of what lies beside the sheet."""
+        return self.file or self.folder
 
     @model_validator(mode="after")
     def _one(self) -> PayloadFile:
-        if sum(one is not None for one in (self.file, self.url, self.bucket)) != 1:
-            raise ValueError("it needs one of file, url and bucket")
+        if sum(one is not None for one in (self.file, self.folder, self.url, self.bucket)) != 1:
+            raise ValueError("it needs one of file, folder, url and bucket")
         return self
 
     @field_validator("url")
@@ -132,7 +126,7 @@ class PayloadFile(Section):
     def _object(cls, value: str | None) -> str | None:
         return value if value is None else check_object(value)
 
-    _beside = field_validator("file")(beside)
+    _beside = field_validator("file", "folder")(beside)
 
 
 class KeptFile(PayloadFile):
@@ -151,58 +145,6 @@ def _is_address(text: str) -> bool:
         return False
     plain = text.isascii() and text.isprintable() and " " not in text and not parts.fragment
     return plain and is_secure(parts.scheme, host) and bool(host) and not parts.username and not parts.password
-
-
-class ExportTo(Section):
-    """A file of the version in a bucket, as `bathotype export --to s3://BUCKET/KEY` writes it."""
-
-    to: str = Field(max_length=1200, description="s3://BUCKET/FOLDER/; the file is called LINE-NUMBER with its suffix.")
-    format: ExportFormat = "qcow2-zstd"
-    disk: str | None = Field(default=None, max_length=16, description="Role of the disk, where the base has several.")
-
-    _folder = field_validator("to")(check_folder)
-
-
-class Result(Section):
-    """The version that a run makes."""
-
-    line: str
-    number: str | None = None
-    bump: Literal["patch", "minor", "major"] | None = None
-    notes: str = Field(default="", max_length=4000)
-    retire_on: date | None = None
-    purpose: Purpose | None = Field(default=None, description="What it is for, as `versions purpose` has it.")
-    generalize: str = Field(default="linux", description="The profile that removes what makes it that machine.")
-    marks: list[str] = Field(default=[], max_length=20, description="Marks to move to it; it is released then.")
-    release: bool = Field(default=False, description="Release it unless a finding forbids that.")
-    exports: list[ExportTo] = Field(default=[], max_length=10, description="Files to make of it once it is released.")
-
-    @field_validator("line")
-    @classmethod
-    def _line(cls, value: str) -> str:
-        return _checked(check_name, value, "line")
-
-    @field_validator("marks")
-    @classmethod
-    def _marks(cls, values: list[str]) -> list[str]:
-        return [_checked(check_name, value, "mark") for value in values]
-
-    @field_validator("generalize")
-    @classmethod
-    def _profile(cls, value: str) -> str:
-        if value not in builtin_names():
-            raise ValueError(f"there is no profile {value!r}; there are {', '.join(builtin_names())}")
-        return value
-
-    @model_validator(mode="after")
-    def _one_number(self) -> Result:
-        if self.number is not None and self.bump is not None:
-            raise ValueError("give either number or bump")
-        if self.marks and not self.release:
-            raise ValueError("marks move to released versions: set release as well")
-        if self.exports and not self.release:
-            raise ValueError("files are made of released versions: set release as well")
-        return self
 
 
 class ProofPlaces(Section):
@@ -270,7 +212,7 @@ class SheetPart(_Steps):
     @field_validator("part")
     @classmethod
     def _name(cls, value: str) -> str:
-        return _checked(check_name, value, "part")
+        return checked(check_name, value, "part")
 
 
 class _Whole(_Steps):
@@ -286,12 +228,13 @@ class _Whole(_Steps):
         description="Where its checks are judged; left out: in the run's region, on a machine of its size.",
     )
     result: Result
+    tell: list[Tell] = Field(default=[], max_length=10, description="Who is told what became of its runs.")
     when: When | None = Field(default=None, description="When it runs by itself, once it is saved in the service.")
 
     @field_validator("sheet")
     @classmethod
     def _name(cls, value: str) -> str:
-        return _checked(check_name, value, "sheet")
+        return checked(check_name, value, "sheet")
 
     @field_validator("prove")
     @classmethod
@@ -303,7 +246,7 @@ class _Whole(_Steps):
     @field_validator("base")
     @classmethod
     def _base(cls, value: str | CopiedBase | InstalledBase) -> str | CopiedBase | InstalledBase:
-        return _checked(parse_reference, value) if isinstance(value, str) else value
+        return checked(parse_reference, value) if isinstance(value, str) else value
 
 
 class WrittenSheet(_Whole):
@@ -346,20 +289,26 @@ class Sheet(_Whole):
 
     @property
     def secrets(self) -> frozenset[str]:
-        """The names of the secrets that its steps are given."""
-        return frozenset(name for step in self.steps for name in secrets_of(step).values())
+        """The names of the secrets that its steps are given, and the first boot of its machine."""
+        settings = self.machine.first_boot
+        at_first = [one.secret for one in settings.secrets] if isinstance(settings, FirstBoot) else []
+        return frozenset([*at_first, *(name for step in self.steps for name in secrets_of(step).values())])
+
+    def with_settings(self, settings: FirstBoot) -> Sheet:
+        """The same sheet with first-boot settings in the place of their name."""
+        return self.model_copy(update={"machine": self.machine.model_copy(update={"first_boot": settings})})
 
 
-def _checked(check: Callable[..., object], *given: str) -> str:
-    try:
-        return str(check(*given))
-    except Invalid as error:
-        raise ValueError(str(error)) from error
+def told_to(sheet: Sheet, outcome: Outcome) -> dict[str, list[str]]:
+    """The subscriptions that are told of an outcome, as an event names them besides what else it says."""
+    names = [one.to for one in sheet.tell if outcome in one.about]
+    return {"tell": list(dict.fromkeys(names))} if names else {}
 
 
 def repeated(sheet: Sheet, base: str) -> Sheet:
     """A sheet as it is for doing a run again: on the very version of then, and nothing is released by it."""
-    result = sheet.result.model_copy(update={"release": False, "marks": [], "exports": [], "retire_on": None})
+    nothing = {"release": False, "marks": [], "exports": [], "placement": [], "retire_on": None}
+    result = sheet.result.model_copy(update=nothing)
     return sheet.model_copy(update={"base": base if isinstance(sheet.base, str) else sheet.base, "result": result})
 
 

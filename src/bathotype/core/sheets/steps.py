@@ -14,6 +14,8 @@ _PACKAGE = re.compile(r"[A-Za-z0-9][A-Za-z0-9+._-]*(?:=[A-Za-z0-9][A-Za-z0-9+.~:
 SERVICE = r"^[A-Za-z0-9][A-Za-z0-9:_.@\\-]{0,200}$"
 PACKAGE_NAME = r"^[A-Za-z0-9][A-Za-z0-9+._-]*$"
 ACCOUNT = r"^[a-z_][a-z0-9_-]{0,31}$"
+#: Addresses of pages that a machine can ask for.
+PAGE = r"^https?://[A-Za-z0-9.:\[\]-]+(?:/[!-~]*)?$"
 STEP_ID = "^[a-z][a-z0-9-]*$"
 _ONLY_IF = "Parameters and the values that they must have; else it is skipped."
 _VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
@@ -228,16 +230,22 @@ class Restart(_Step):
 
 
 class WaitFor(_Step):
-    """Wait until a file is there or a program ends well."""
+    """Wait until a file is there, something listens on a port, a page is served, or a program ends well."""
 
     do: Literal["wait-for"]
     file: GuestPath | None = None
+    port: int | None = Field(default=None, ge=1, le=65535, description="A TCP port of the machine.")
+    url: str | None = Field(default=None, pattern=PAGE, max_length=1000, description="As the machine itself sees it.")
+    status: int = Field(default=200, ge=100, le=599, description="Of the page.")
+    text: str = Field(default="", max_length=1000, description="What the page holds.")
     argv: list[Word] = Field(default=[], max_length=200)
 
     @model_validator(mode="after")
     def _one(self) -> WaitFor:
-        if (self.file is None) == (not self.argv):
-            raise ValueError("it needs either file or argv")
+        if [self.file is None, self.port is None, self.url is None, not self.argv].count(False) != 1:
+            raise ValueError("it needs one of file, port, url and argv")
+        if self.url is None and {"status", "text"} & self.model_fields_set:
+            raise ValueError("status and text are those of a page: give its url")
         if self.file is not None:
             whole_path(self.file)
         return self

@@ -1,4 +1,5 @@
-"""What becomes of a version that a run has made: it is released, marks move to it, files of it go to buckets."""
+"""What becomes of a version that a run has made: it is released, marks move to it, it is brought to regions, and files
+of it go to buckets."""
 
 from __future__ import annotations
 
@@ -10,26 +11,30 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.errors import Refused
 from bathotype.core.lifecycle.states import VersionState
-from bathotype.core.sheets.sheet import Result
+from bathotype.core.sheets.result import Result
 from bathotype.service import lifecycle
 from bathotype.service.buckets import bucket_object
 from bathotype.service.kinds.bucketexport import Sent, address_of, record_export, refuse_taken, send_version
 from bathotype.service.operations.context import WorkContext
 from bathotype.service.operations.kind import Memo
 from bathotype.service.operations.start import unattended_principal
+from bathotype.service.placements import start_replicate
 from bathotype.service.records import Line, Operation, Version
 from bathotype.service.records.base import CHANGE
+from bathotype.wire.regions import RegionPlace
 
 
 class DeliveryMemo(Memo):
     """What was done with the version; ``held_back`` is why what was to be released stays staged.
 
+    ``placed`` are the operations that bring it to the regions of the sheet's placement, by these.
     ``exports`` are files that were sent to buckets, ``claimed`` the places in the sheet's list of those that began to be,
     and ``exports_told`` how many of them are in the audit trail.
     """
 
     delivered: list[str] = []
     held_back: str = ""
+    placed: dict[str, str] = {}
     exports: list[dict[str, Any]] = []
     claimed: list[int] = []
     exports_told: int = 0
@@ -37,7 +42,10 @@ class DeliveryMemo(Memo):
 
 @dataclass(frozen=True)
 class Delivery:
-    """That of one version.  What is done is noted in ``memo`` and kept by ``save``: it is not done twice."""
+    """That of one version.  What is done is noted in ``memo`` and kept by ``save``: it is not done twice.
+
+    ``save_in`` keeps it together with what a transaction records.
+    """
 
     context: WorkContext
     wanted: Result
@@ -47,9 +55,13 @@ class Delivery:
     region: str
     memo: DeliveryMemo
     save: Callable[[], None]
+    save_in: Callable[[Session], None]
 
     def release(self) -> bool | None:
-        """Release the version and move marks, where that is wanted.  A finding in the way leaves it staged."""
+        """Release the version, move marks and bring it to its regions, where that is wanted.
+
+        A finding in the way leaves it staged.
+        """
         wanted, context = self.wanted, self.context
         if not wanted.release:
             return False
@@ -68,9 +80,16 @@ class Delivery:
                     return None
             for mark in wanted.marks:
                 lifecycle.move_mark(session, caller, version, mark)
+            for place in wanted.placement:
+                if place.region not in self.memo.placed:
+                    where = RegionPlace.model_validate(place.model_dump())
+                    self.memo.placed[place.region] = start_replicate(session, caller, version, where).id
+            self.save_in(session)
         self.memo.delivered = ["released", *(f"{self.line}@{mark}" for mark in wanted.marks)]
         self.save()
         context.log(f"{self.reference} is released.")
+        for region, operation in self.memo.placed.items():
+            context.log(f"Operation {operation} brings it to {region}.")
         return None
 
     def export(self) -> bool | None:

@@ -14,6 +14,7 @@ from dataclasses import dataclass
 from bathotype.core.confined.asking import look
 from bathotype.core.errors import Damaged, NotFound, Unavailable
 from bathotype.core.firstboot.volume import volume_of
+from bathotype.core.lifecycle.networks import Attach
 from bathotype.core.sheets.base import InstalledBase
 from bathotype.core.units import iec
 from bathotype.service.builds.copied import BaseCopy
@@ -38,6 +39,7 @@ class Installing:
     machine_size: str
     zone: str | None
     isolated: bool
+    attach: Attach
 
     @property
     def _name(self) -> str:
@@ -104,7 +106,7 @@ class Installing:
         site.seal(blank.id)
         return site.create_machine(
             key=key, name=self._name, region=base.region, zone=self.zone, machine_size=self.machine_size,
-            boot_disk=blank.id, medium=medium.id, isolated=self.isolated, tags=tags,
+            boot_disk=blank.id, medium=medium.id, attach=self.attach, isolated=self.isolated, tags=tags,
         )  # fmt: skip
 
     def _compare(self, file: str, sha256: str) -> None:

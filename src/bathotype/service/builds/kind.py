@@ -17,15 +17,18 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.disk.source import ByteSource
 from bathotype.core.errors import BathotypeError, Damaged, Refused
-from bathotype.core.firstboot.settings import FirstBoot
+from bathotype.core.firstboot.settings import FirstBoot, first_boot_of
 from bathotype.core.generalize.profile import AnswerFile, Profile
 from bathotype.core.generalize.residue import SourceIdentity
 from bathotype.core.lifecycle.room import disks_of_instance, least_root
 from bathotype.core.sheets.reading import Checked, read_sheet
-from bathotype.core.sheets.sheet import ProofPlaces, Sheet, repeated
+from bathotype.core.sheets.result import Outcome
+from bathotype.core.sheets.sheet import ProofPlaces, Sheet, repeated, told_to
 from bathotype.core.sheets.steps import Scalar
 from bathotype.core.signing.statement import digest_of
 from bathotype.core.units import iec
+from bathotype.service import audit
+from bathotype.service.admission import need_room
 from bathotype.service.builds.copied import BaseCopy, CopiedDisk
 from bathotype.service.builds.delivering import Delivery, DeliveryMemo
 from bathotype.service.builds.installing import Installing
@@ -79,9 +82,17 @@ class BuildParams(CaptureParams):
     repeats: str = ""
     machine_size: str
     boot_bytes: int | None = None
+    #: First-boot settings of the machine, where the sheet has any.
+    first_boot: dict[str, Any] | None = None
     values: dict[str, Scalar] = {}
     payload: dict[str, PayloadSource] = {}
     keep_seconds: int = 0
+
+
+class Outlived(BathotypeError):
+    """A temporary machine has lived for as long as its sheet lets it."""
+
+    code = "outlived"
 
 
 class KeptUntil(BaseModel):
@@ -101,6 +112,7 @@ class BuildMemo(CaptureMemo, DeliveryMemo, ProofMemo):
 
     machine: str = ""
     begun: bool = False
+    lives_until: datetime | None = None
     sealed: dict[str, str] = {}
     first_boots: int = 0
     kept: KeptUntil | None = None
@@ -145,7 +157,9 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
 
     @cached_property
     def _sheet(self) -> Sheet:
-        sheet = self._checked.need()
+        sheet, settings = self._checked.need(), self.params.first_boot
+        if settings is not None:
+            sheet = sheet.with_settings(first_boot_of(settings))
         return repeated(sheet, self.params.base) if self.params.repeats else sheet
 
     @cached_property
@@ -154,7 +168,7 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         base = BaseDisks(self.context, params.base_id, params.region) if params.base_id else self._copied
         return TemporaryMachine(
             self.context, base, params.region, f"build-{self.context.id}", params.machine_size, wants.zone,
-            wants.isolated, params.tags, wants.ready_seconds, params.boot_bytes,
+            wants.isolated, params.tags, wants.ready_seconds, params.boot_bytes, wants.attach,
         )  # fmt: skip
 
     @property
@@ -183,6 +197,7 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         assert self._sheet.installed is not None
         return Installing(
             self._copied, self._sheet.installed, self._payload, params.machine_size, wants.zone, wants.isolated,
+            wants.attach,
         )  # fmt: skip
 
     # Before a machine is made
@@ -248,17 +263,48 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
     def prepare(self) -> None:
         """A new machine from the base, until its first boot is finished."""
         self.memo.machine, self.memo.begun = "", False
+        self._need_room()
         self.memo.first_boots += 1
         self.save()
-        answers = self._answers()
-        machine = self._temporary.make(self._seed_id, FirstBoot(), answers)
+        answers, wants = self._answers(), self._sheet.machine
+        self._take_secrets()
+        settings = wants.first_boot if isinstance(wants.first_boot, FirstBoot) else FirstBoot()
+        # The secrets of its steps are not the first boot's.
+        given = {
+            name: value for name, value in self.secrets_given().items() if name in {s.secret for s in settings.secrets}
+        }
+        machine = self._temporary.make(self._seed_id, settings, answers, given)
         self.memo.machine = machine.id
+        if wants.lifetime_seconds is not None:
+            self.memo.lives_until = utcnow() + timedelta(seconds=wants.lifetime_seconds)
         self.save()
         of = f" of {self.params.base}" if self.params.base_id else ""
         self.context.log(f"A temporary machine{of} boots.")
-        self._temporary.wait(machine.id, self._seed_id, named=answers is not None)
+        self._temporary.wait(machine.id, self._seed_id, named=answers is not None, check=self._go_on)
         self.context.log("Its first boot has finished.")
         self._must_have_grown(machine.id)
+
+    def _need_room(self) -> None:
+        """For one more machine in what counts the result's line."""
+        with self.context.session() as session:
+            need_room(session, self.context.account_id, self.params.version_id, self.params.line_id)
+
+    def _take_secrets(self) -> None:
+        """The values that this machine is given, as they are now."""
+        with self.context.session() as session:
+            names = self._sheet.secrets
+            self.memo.sealed = self._vault.give(session, self.context.account_id, names, operation=self.context.id)
+        self.save()
+
+    def _go_on(self) -> None:
+        """Raises where the run was stopped, or its machine has lived for as long as it may."""
+        self.context.check()
+        until = self.memo.lives_until
+        if until is not None and utcnow() > until:
+            raise Outlived(
+                f"The temporary machine has lived for {self._sheet.machine.lifetime_seconds} s, and may no longer.",
+                advice="See which step took so long; or give it more `lifetime_seconds`.",
+            )
 
     def _answers(self) -> AnswerFile | None:
         """How the base takes its first-boot settings, where its system has a way of its own."""
@@ -298,7 +344,7 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         self.context.log("The machine restarts.")
         shut_down(self.context, self.site, machine.id)
         self.site.power(machine.id, "on")
-        self._temporary.wait(machine.id, self._seed_id)
+        self._temporary.wait(machine.id, self._seed_id, check=self._go_on)
 
     def build(self) -> None:
         """The steps of the sheet, in order; what is noted of each can be read while the run goes on."""
@@ -307,12 +353,11 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
             context.log("The steps were interrupted: they begin again in a new machine.", "warning")
             self.prepare()
         self.memo.begun = True
-        with context.session() as session:
-            self.memo.sealed = self._vault.give(session, context.account_id, sheet.secrets, operation=context.id)
         self.save()
+        self._go_on()
         around = BuildMachine(
             self.site, self.machine_id, self._to_put, self._vault.opened(self.memo.sealed), self._restart, context.log,
-            context.check,
+            self._go_on,
         )  # fmt: skip
         Stepping(context, sheet, self._checked.skipped, around).do_all()
 
@@ -400,6 +445,7 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
                     size=params.machine_size, checks=CHECKS.dump_python(checks, mode="json", by_alias=True),
                 )  # fmt: skip
         self._temporary.remove()
+        self._need_room()
         self._throwaway.ensure_base()
         machine, seconds, silent = start_throwaway(self._throwaway, params.version_id)
         found = judge_all(
@@ -433,11 +479,12 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         params = self.params
         return Delivery(
             self.context, self._sheet.result, params.line, params.version_id, params.made, params.region, self.memo,
-            self.save,
+            self.save, self.save_in,
         )  # fmt: skip
 
     def deliver(self) -> bool | None:
-        """Release the version and move marks, where the sheet says so.  A finding in the way leaves it staged."""
+        """Release the version, move marks and bring it to its regions, where the sheet says so.  A finding in the way
+        leaves it staged."""
         return self._delivery.release()
 
     def export(self) -> bool | None:
@@ -509,6 +556,22 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         run = session.get_one(BuildRun, self.context.id)
         run.steps = [{**row, "state": outcome} if row["state"] == "running" else row for row in run.steps]
         self._delivery.record(session)
+        self._tell(session, outcome)
+
+    def _tell(self, session: Session, outcome: str) -> None:
+        """What became of the run, as an event of its sheet."""
+        if outcome == "cancelled":
+            return  # who did that knows it
+        became: Outcome = "released" if "released" in self.memo.delivered else "staged"
+        if outcome == "failed":
+            became = "failed"
+        sheet, params = self._sheet, self.params
+        made = params.made if session.get(Version, params.version_id) is not None else None
+        told = {"operation": self.context.id, "version": made, "held_back": self.memo.held_back or None}
+        audit.record(
+            session, self.context.account_id, self.context.created_by, f"sheet.{became}", sheet.sheet,
+            after=told | told_to(sheet, became),
+        )  # fmt: skip
 
     def result(self) -> dict[str, Any]:
         return {
@@ -516,5 +579,6 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
             "base": self.params.base,
             "delivered": self.memo.delivered,
             "held_back": self.memo.held_back,
+            "placed": self.memo.placed,
             "exports": self.memo.exports,
         }

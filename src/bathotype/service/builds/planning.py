@@ -4,17 +4,22 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any
 
-from sqlalchemy import select
+from sqlalchemy import cast, select
+from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import Session
 
 from bathotype.core.errors import BathotypeError, Invalid, NotFound, Refused
+from bathotype.core.firstboot.settings import FirstBoot
+from bathotype.core.lifecycle.networks import attach_faults
 from bathotype.core.lifecycle.room import room_remarks
 from bathotype.core.sheets.reading import Checked, read_sheet
 from bathotype.core.sheets.sheet import MOST_PAYLOAD, ProofPlaces, Sheet, repeated
 from bathotype.core.sheets.steps import UpdatePackages
-from bathotype.core.units import iec
+from bathotype.core.units import iec, plural
 from bathotype.service.access.principals import Principal
+from bathotype.service.admission import rooms
 from bathotype.service.buckets import bucket_object
 from bathotype.service.builds.kind import Build, BuildParams
 from bathotype.service.builds.payload import PayloadSource
@@ -22,11 +27,11 @@ from bathotype.service.builds.stepping import unbegun
 from bathotype.service.catalogue import find_line, machine_size_of, reference_of, regions_from_home
 from bathotype.service.kinds.bucketexport import address_of
 from bathotype.service.kinds.making import start_making
-from bathotype.service.launching import AtSite, ask_site, plan_launch, site_rules
+from bathotype.service.launching import AtSite, ask_site, plan_launch, settings_faults, settings_of, site_rules
 from bathotype.service.numbering import NUMBER_ADVICE, check_number, claimable, next_number
 from bathotype.service.preflight import find_machine
 from bathotype.service.reach import Reach
-from bathotype.service.records import BuildRun, Line, Operation, Version
+from bathotype.service.records import BuildRun, Line, Operation, Placement, Subscription, Version
 from bathotype.service.records.base import new_id, utcnow
 from bathotype.service.shares import find_usable, in_regions
 from bathotype.service.uploads import find_upload
@@ -90,6 +95,8 @@ def understand(
     """
     checked = read_sheet(body.sheet, body.values)
     sheet = checked.need() if repeat is None else repeated(checked.need(), repeat.base)
+    if isinstance(sheet.machine.first_boot, str):
+        sheet = sheet.with_settings(settings_of(session, caller, sheet.machine.first_boot))
     region = body.region or sheet.machine.region
     if not isinstance(sheet.base, str):
         region = region or (
@@ -127,6 +134,7 @@ def ask(
     launch = LaunchRequest(
         reference=str(sheet.base), region=region, zone=sheet.machine.zone, machine_size=sheet.machine.size,
         name=_ANY_NAME, tags={**sheet.machine.tags, **body.tags}, room=sheet.machine.room,
+        first_boot=sheet.machine.first_boot, attach=sheet.machine.attach,
     )  # fmt: skip
     faults = (*_bucket_faults(reach, caller, sheet, body), *_place_faults(reach, caller, sheet, region))
     return Asked(checked, sheet, region, launch, ask_site(reach, caller, launch), repeat, machine, faults)
@@ -177,6 +185,7 @@ def plan_build(
     reference = f"{sheet.result.line}@{number or '?'}"
     try:
         line = find_line(session, caller, sheet.result.line)
+        blockers += _line_faults(session, caller, sheet, line)
         if taken := check_number(session, line, number, part):
             blockers.append(f"{taken} {NUMBER_ADVICE}")
         else:
@@ -193,6 +202,7 @@ def plan_build(
     for name in missing_secrets(session, caller.account_id, sheet.secrets):
         blockers.append(f"There is no secret {name}. A steward sets it: `bathotype secrets set {name}`.")
     blockers += _export_faults(reach, caller, sheet, base.version)
+    blockers += _result_faults(session, reach, caller, sheet)
     earlier = _earlier(session, caller, sheet.sheet)
     effects = [
         *_brought(sheet),
@@ -201,12 +211,14 @@ def plan_build(
         f"{reference} is made of it, and staged.",
         *_proven_in(sheet, asked.region, base.machine_size),
         *(["It is released."] if sheet.result.release else []),
+        *(f"It is brought to {one.region}, {plural(one.copies, 'copy')}." for one in sheet.result.placement),
         *(f"It is written to {one.to} as {one.format}." for one in sheet.result.exports),
+        *(f"{one.to} is told: {', '.join(one.about)}." for one in sheet.tell),
     ]
     return wire.BuildPlan(
         verb="build",
         subject=sheet.sheet,
-        blockers=blockers,
+        blockers=list(dict.fromkeys(blockers)),  # a secret may be missing for steps and for first boot
         warnings=warnings,
         effects=[] if blockers else effects,
         reference=reference,
@@ -224,7 +236,7 @@ def _base(
 ) -> _Base:
     sheet, room = asked.sheet, asked.sheet.machine.room
     if not isinstance(sheet.base, str):
-        return _other_base(reach, caller, body, asked)
+        return _other_base(session, reach, caller, body, asked)
     version, shares = find_usable(session, caller, str(sheet.base), lock="share" if lock else None)
     machine = plan_launch(session, reach, caller, asked.launch, version, shares, asked.at_site)
     # An instance may have room that nothing uses; a version would keep it for ever.
@@ -235,7 +247,7 @@ def _base(
     )  # fmt: skip
 
 
-def _other_base(reach: Reach, caller: Principal, body: wire.BuildRequest, asked: Asked) -> _Base:
+def _other_base(session: Session, reach: Reach, caller: Principal, body: wire.BuildRequest, asked: Asked) -> _Base:
     """A disk that is copied, or a system that is installed.  What is on it is seen when the run has begun."""
     sheet, limits, machine = asked.sheet, asked.at_site.limits, asked.machine
     size = sheet.machine.size or (machine.machine_size if machine is not None else "")
@@ -249,6 +261,11 @@ def _other_base(reach: Reach, caller: Principal, body: wire.BuildRequest, asked:
     else:
         tags = {**reach.account_tags(caller.account), **asked.launch.tags}
         blockers += site_rules(limits, asked.launch, size, tags)
+    if asked.at_site.networks is not None:
+        blockers += attach_faults(sheet.machine.attach, asked.at_site.networks, 1, asked.region)
+    blockers += settings_faults(
+        session, caller, asked.launch, [_ANY_NAME], settings_of(session, caller, asked.launch.first_boot)
+    )
     if limits is not None and sheet.installed is not None and sheet.installed.disk_bytes > limits.largest_disk:
         wanted, most = iec(sheet.installed.disk_bytes), iec(limits.largest_disk)
         blockers.append(f"The blank disk would have {wanted}; the site takes {most} at most.")
@@ -310,6 +327,37 @@ def _export_faults(reach: Reach, caller: Principal, sheet: Sheet, base: Version 
     return faults
 
 
+def _result_faults(session: Session, reach: Reach, caller: Principal, sheet: Sheet) -> Iterator[str]:
+    """What its result and its messages name that there is not."""
+    for place in sheet.result.placement:
+        try:
+            reach.check_region(place.region)
+        except BathotypeError as error:
+            yield str(error)
+    known = select(Subscription.name).where(Subscription.account_id == caller.account_id)
+    for name in sorted({one.to for one in sheet.tell} - {*session.scalars(known)}):
+        yield f"There is no subscription {name}. A steward sets it: `bathotype messages set {name}`."
+
+
+def _line_faults(session: Session, caller: Principal, sheet: Sheet, line: Line) -> Iterator[str]:
+    """What its line forbids: a place that the line's own placement has otherwise, a pool that does not count it, and
+    allowances without room for the machines that the run has at a time."""
+    for place in sheet.result.placement:
+        own = session.get(Placement, (line.id, place.region))
+        if own is not None and (own.leaving or (own.copies, own.multi_zone) != (place.copies, place.multi_zone)):
+            says = "leaves it" if own.leaving else f"has {plural(own.copies, 'copy')} there"
+            yield f"The placement of {line.name} {says}: change it, or leave {place.region} out of the sheet."
+    counted = rooms(session, caller.account_id, "", line.id)
+    pools = {room.row.name for room in counted if room.row.kind == "pool"}
+    for name in sheet.result.pools:
+        if name not in pools:
+            yield f"No pool {name} counts {line.name}. Name it there: `bathotype allowances set {name} --pool ...,{line.name}`."
+    at_once = max(1, len(sheet.prove.regions or [""]) * len(sheet.prove.sizes or [""])) if sheet.prove else 1
+    for room in counted:
+        if (told := room.blocker(at_once)) is not None:
+            yield told
+
+
 def _earlier(session: Session, caller: Principal, sheet: str) -> float | None:
     """How long the last run of a sheet took that succeeded, in seconds."""
     query = (
@@ -332,6 +380,7 @@ def _same(session: Session, caller: Principal, body: wire.BuildRequest, asked: A
     query = (
         select(Version)
         .join(BuildRun, BuildRun.operation_id == Version.operation_id)
+        .join(Operation, Operation.id == BuildRun.operation_id)
         .where(
             BuildRun.account_id == caller.account_id,
             BuildRun.digest == asked.checked.digest,
@@ -343,6 +392,8 @@ def _same(session: Session, caller: Principal, body: wire.BuildRequest, asked: A
         .order_by(Version.sort_key.desc())
         .limit(1)
     )
+    if (settings := _settings(asked.sheet)) is not None:  # those that are saved under a name may have changed since
+        query = query.where(Operation.params["first_boot"] == cast(settings, JSONB))
     found = session.scalar(query)
     return reference_of(found) if found is not None else None
 
@@ -384,6 +435,7 @@ def record_build(
         base_digest=base.digest,
         machine_size=plan.machine_size,
         boot_bytes=sheet.machine.room.boot_bytes,
+        first_boot=_settings(sheet),
         sheet=body.sheet,
         sheet_digest=asked.checked.digest,
         repository=repository,
@@ -412,6 +464,12 @@ def record_build(
         )
     )
     return row
+
+
+def _settings(sheet: Sheet) -> dict[str, Any] | None:
+    """First-boot settings of its machine, as a run keeps them."""
+    settings = sheet.machine.first_boot
+    return settings.model_dump(mode="json") if isinstance(settings, FirstBoot) else None
 
 
 def _source(

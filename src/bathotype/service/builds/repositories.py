@@ -14,9 +14,8 @@ from bathotype.core.lifecycle.references import check_name
 from bathotype.core.messages import signature
 from bathotype.core.repositories import git
 from bathotype.core.repositories.address import Address, check_branch, check_folder, check_signers, read_address
-from bathotype.core.repositories.sheets import FoundSheet, NoSheet, sheets_in, told
+from bathotype.core.repositories.sheets import FoundSheet, NoSheet, read_payload, sheets_in, told
 from bathotype.core.sheets.reading import Checked
-from bathotype.core.sheets.sheet import MOST_PAYLOAD
 from bathotype.core.sheets.steps import Scalar
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
@@ -227,7 +226,7 @@ def _body(
         if given.url is not None:
             data = fetch(where, about, settings.places.repositories.payload_hosts)
         else:
-            data = commit.read(where, MOST_PAYLOAD)
+            data = read_payload(commit, name, given, where)
         upload = new_upload(caller.account_id, region, where[-200:], len(data))
         payload[name] = PayloadGiven(upload=upload.id, bytes=about.bytes, sha256=about.sha256)
         bring(database.sessions, reach.store(region), upload, data)

@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session
 from bathotype.core.errors import BathotypeError, Invalid, NotFound, Refused
 from bathotype.core.lifecycle.references import parse_reference
 from bathotype.core.sheets.reading import Checked, read_sheet
-from bathotype.core.sheets.sheet import Sheet, SheetPart
+from bathotype.core.sheets.sheet import Sheet, SheetPart, told_to
 from bathotype.core.store.chunks import digest
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
@@ -388,7 +388,8 @@ def note(
 ) -> None:  # fmt: skip
     """Keep what came of a date or a release that made no run; what could not start is an alert as well."""
     saved.noted, saved.noted_at = what, utcnow()
-    audit.record(session, caller.account_id, caller.actor, f"sheet.{outcome}", saved.name, after={"why": what})
+    told = {"why": what} | (told_to(sheet_of(text_of(session, saved)), outcome) if outcome != "skipped" else {})
+    audit.record(session, caller.account_id, caller.actor, f"sheet.{outcome}", saved.name, after=told)
     if outcome == "not-started":
         audit.raise_alert(session, caller.account_id, NOT_STARTED, saved.name, f"{saved.name} did not start: {what}")
 

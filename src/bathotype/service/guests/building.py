@@ -368,10 +368,25 @@ class _Work(GuestPrograms):
         return {**step.environment, **{name: self._around.secrets[secret] for name, secret in step.secrets.items()}}
 
     def wait(self, step: kinds.WaitFor) -> None:
-        argv = ["test", "-e", step.file] if step.file is not None else step.argv
-        while self.ask(argv).exit_code:
+        while True:
+            so, seen = self._is_so(step)
+            if so:
+                return
+            if self.is_late:
+                raise StepFailed(f"It was waited for {step.seconds} s. {seen}", advice="Give it more `seconds`.")
             self._around.check()
             time.sleep(_PAUSE)
+
+    def _is_so(self, step: kinds.WaitFor) -> tuple[bool, str]:
+        """Whether what is waited for is so, and what is seen otherwise."""
+        if step.port is not None:
+            return step.port in self.ports(), f"Nothing listens on port {step.port}."
+        if step.url is not None:
+            return self.served(step.url, step.status, step.text)
+        if step.file is not None:
+            return self.is_there(step.file), f"{step.file} is not there."
+        result = self.ask(step.argv)
+        return result.exit_code == 0, f"{step.argv[0]} ends with exit code {result.exit_code}."
 
     def prepare(self, step: kinds.PrepareSystem) -> None:
         with suppress(Unavailable):  # it may shut down before the agent has told how it ended

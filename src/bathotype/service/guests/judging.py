@@ -10,7 +10,6 @@ from bathotype.core.checks import check as kinds
 from bathotype.core.checks.report import Judgement
 from bathotype.core.checks.versions import is_at_least
 from bathotype.core.errors import BathotypeError
-from bathotype.core.guest.agent import AgentRefused
 from bathotype.core.guest.answers import plain
 from bathotype.core.units import iec
 from bathotype.service.guests.programs import GuestPrograms
@@ -18,14 +17,6 @@ from bathotype.sites.protocol import Site
 
 _PAUSE = 1.0
 _MOST_EVIDENCE = 2000
-_MOST_PAGE = 1_000_000
-#: Asks for a page with what every Python has: prints its status in the last line.
-_ASK_PYTHON = (
-    "import sys, urllib.request, urllib.error\n"
-    "try: answer = urllib.request.urlopen(sys.argv[1], timeout=10)\n"
-    "except urllib.error.HTTPError as error: answer = error\n"
-    "sys.stdout.write(answer.read(1000000).decode('utf-8', 'replace') + '\\n' + str(answer.status))\n"
-)
 
 
 #: Whether an instance's disk holds no residue, and what was seen.
@@ -88,33 +79,12 @@ def _booted(check: kinds.BootTime, seconds: float | None) -> tuple[bool, str]:
 class _Judged(GuestPrograms):
     """One look at a machine: whether it is so, and what was seen."""
 
-    def _try(self, argv: list[str]) -> Any:
-        """A program's result; None where there is no such program."""
-        try:
-            return self.ask(argv)
-        except AgentRefused:
-            return None
-
     def port(self, check: kinds.PortAnswers) -> tuple[bool, str]:
-        ports: set[int] = set()
-        with self.agent() as agent:
-            for table in ("/proc/net/tcp", "/proc/net/tcp6"):
-                try:
-                    ports |= kinds.listening(agent.read_text(table))
-                except AgentRefused:
-                    continue  # a kernel without IPv6
+        ports = self.ports()
         return check.port in ports, f"It listens on {', '.join(map(str, sorted(ports)[:50])) or 'no port'}."
 
     def page(self, check: kinds.PageAnswers) -> tuple[bool, str]:
-        asked = ["curl", "-sS", "-m", "10", "--max-filesize", str(_MOST_PAGE), "-w", "\n%{http_code}", check.url]
-        result = self._try(asked) or self._try(["python3", "-c", _ASK_PYTHON, check.url])
-        if result is None:
-            return False, "The machine has neither curl nor python3 to ask for a page."
-        text, _, status = result.out.decode("utf-8", "replace").rpartition("\n")
-        if result.exit_code:
-            return False, result.err.decode("utf-8", "replace") or "Nothing answers."
-        found = status.strip() == str(check.status) and check.text in text
-        return found, f"It answers {status.strip()}: {text[:300]}"
+        return self.served(check.url, check.status, check.text)
 
     def program(self, check: kinds.ProgramEnds) -> tuple[bool, str]:
         result = self.ask(check.argv)

@@ -7,6 +7,7 @@ from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from functools import cached_property
 
+from bathotype.core.checks.check import listening
 from bathotype.core.errors import Damaged
 from bathotype.core.guest.agent import AgentRefused, AgentSilent, ExecResult, GuestAgent
 from bathotype.core.sheets.packages import ENVIRONMENT, MANAGERS, Manager
@@ -19,6 +20,16 @@ class StepFailed(Damaged):
     """A step did not do what it should."""
 
     code = "step-failed"
+
+
+_MOST_PAGE = 1_000_000
+#: Asks for a page with what every Python has: prints its status in the last line.
+_ASK_PYTHON = (
+    "import sys, urllib.request, urllib.error\n"
+    "try: answer = urllib.request.urlopen(sys.argv[1], timeout=10)\n"
+    "except urllib.error.HTTPError as error: answer = error\n"
+    "sys.stdout.write(answer.read(1000000).decode('utf-8', 'replace') + '\\n' + str(answer.status))\n"
+)
 
 
 class GuestPrograms:
@@ -48,6 +59,11 @@ class GuestPrograms:
                     f"{argv[0]} has not ended within {self._seconds:.0f} s.", advice="Give the step more `seconds`."
                 ) from error
 
+    @property
+    def is_late(self) -> bool:
+        """Whether its time is over."""
+        return time.monotonic() >= self._deadline
+
     def _meanwhile(self, agent: GuestAgent) -> None:
         """Called again and again while a program runs."""
         self._check()
@@ -55,6 +71,35 @@ class GuestPrograms:
     def is_there(self, path: str) -> bool:
         """Whether something is at a path."""
         return self.ask(["test", "-e", path]).exit_code == 0
+
+    def ports(self) -> set[int]:
+        """TCP ports on which something listens."""
+        found: set[int] = set()
+        with self.agent() as agent:
+            for table in ("/proc/net/tcp", "/proc/net/tcp6"):
+                try:
+                    found |= listening(agent.read_text(table))
+                except AgentRefused:
+                    continue  # a kernel without IPv6
+        return found
+
+    def served(self, url: str, wanted: int, holds: str) -> tuple[bool, str]:
+        """Whether the machine itself is served a page with a status and a text, and what was seen."""
+        asked = ["curl", "-sS", "-m", "10", "--max-filesize", str(_MOST_PAGE), "-w", "\n%{http_code}", url]
+        result = self._try(asked) or self._try(["python3", "-c", _ASK_PYTHON, url])
+        if result is None:
+            return False, "The machine has neither curl nor python3 to ask for a page."
+        text, _, status = result.out.decode("utf-8", "replace").rpartition("\n")
+        if result.exit_code:
+            return False, result.err.decode("utf-8", "replace") or "Nothing answers."
+        return status.strip() == str(wanted) and holds in text, f"It answers {status.strip()}: {text[:300]}"
+
+    def _try(self, argv: list[str]) -> ExecResult | None:
+        """A program's result; None where there is no such program."""
+        try:
+            return self.ask(argv)
+        except AgentRefused:
+            return None
 
     @cached_property
     def manager(self) -> Manager:

@@ -15,7 +15,7 @@ from sqlalchemy.orm import Session
 
 from bathotype.core.errors import Damaged, Refused
 from bathotype.core.formats.laidout import LaidOutFile, stream
-from bathotype.core.sheets.sheet import ExportTo
+from bathotype.core.sheets.result import ExportTo
 from bathotype.core.store.buckets import BucketObject
 from bathotype.core.units import iec
 from bathotype.service import audit

@@ -21,6 +21,7 @@ from bathotype.core.generalize.profile import AnswerFile
 from bathotype.core.units import plural
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
+from bathotype.service.admission import need_room
 from bathotype.service.catalogue import proven
 from bathotype.service.guests.firstboot import read_seen
 from bathotype.service.guests.judging import judge, plain_lines
@@ -217,7 +218,13 @@ def need_all(reference: str, found: Sequence[Judgement]) -> None:
 def start_checks(
     session: Session, caller: Principal, params: ProveParams, *, instance_id: str | None = None
 ) -> Operation:
-    """Record the operation that judges, and what it judges; ``instance_id`` is None for a throwaway instance."""
+    """Record the operation that judges, and what it judges; ``instance_id`` is None for a throwaway instance.
+
+    Raises `Refused` where an allowance has no room for that.
+    """
+    if instance_id is None:
+        line = session.get_one(Version, params.version_id).line_id
+        need_room(session, caller.account_id, params.version_id, line)
     started = start_operation(session, caller, Prove, params.reference, params)
     begin_checks(
         session, caller.account_id, started.id, params.version_id, region=params.region, size=params.machine_size,

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from typing import Protocol
@@ -11,6 +11,7 @@ from typing import Protocol
 from bathotype.core.firstboot.seed import build_seed
 from bathotype.core.firstboot.settings import FirstBoot
 from bathotype.core.generalize.profile import AnswerFile
+from bathotype.core.lifecycle.networks import Attach
 from bathotype.service.guests.ready import wait_until_booted
 from bathotype.service.operations.context import WorkContext
 from bathotype.sites.protocol import SiteMachine
@@ -61,6 +62,7 @@ class TemporaryMachine:
     tags: Mapping[str, str]
     ready_seconds: float
     boot_bytes: int | None = None
+    attach: Attach | None = None
 
     def ensure_base(self) -> bool | None:
         """Make sure that the site has a verified base disk; False where it had one."""
@@ -73,8 +75,12 @@ class TemporaryMachine:
         if machine is not None:
             site.delete_machine(machine.id)
 
-    def make(self, seed_id: str, settings: FirstBoot, answers: AnswerFile | None = None) -> SiteMachine:
-        """A new one, seeded and switched on, in the place of an older one."""
+    def make(
+        self, seed_id: str, settings: FirstBoot, answers: AnswerFile | None = None,
+        secrets: Mapping[str, str] | None = None,
+    ) -> SiteMachine:  # fmt: skip
+        """A new one, seeded and switched on, in the place of an older one.  ``secrets`` are the values that its first boot
+        is given, by their names."""
         self.remove()
         context, site = self.context, self.context.site(self.region)
         with self.made_from.chosen(self.zone) as base:
@@ -87,20 +93,24 @@ class TemporaryMachine:
                 boot_disk=str(base.site_disk),
                 data_disks=base.data_disks,
                 boot_bytes=self.boot_bytes,
+                attach=self.attach,
                 isolated=self.isolated,
                 tags=context.tags(dict(self.tags)),
             )
-        seed = build_seed(settings, instance_id=seed_id, host_name=self.name, mac=machine.mac, answers=answers)
+        seed = build_seed(
+            settings, instance_id=seed_id, host_name=self.name, mac=machine.mac, answers=answers, secrets=secrets or {}
+        )
         site.set_seed(machine.id, seed.volume())
         site.power(machine.id, "on")
         return machine
 
-    def wait(self, machine: str, seed_id: str, *, named: bool = False) -> None:
+    def wait(self, machine: str, seed_id: str, *, named: bool = False, check: Callable[[], None] | None = None) -> None:
         """Wait until its first boot is finished.  Raises `Unavailable` with the end of its console.
 
-        ``named`` says that its system takes its name from the seed, whether or not its files can be read.
+        ``named`` says that its system takes its name from the seed, whether or not its files can be read.  ``check`` is
+        called meanwhile, and may raise to stop.
         """
         wait_until_booted(
             self.context.site(self.region), machine, seed_id, host_name=self.name if named else "",
-            seconds=self.ready_seconds, check=self.context.check,
+            seconds=self.ready_seconds, check=check or self.context.check,
         )  # fmt: skip

@@ -6,7 +6,8 @@ from collections.abc import Mapping, Sequence
 from typing import Annotated
 
 from fastapi import Query
-from sqlalchemy import select
+from sqlalchemy import ColumnElement, cast, column, exists, func, literal, or_, select
+from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import Session
 
 from bathotype.core.errors import Invalid, NotFound
@@ -131,6 +132,10 @@ def list_builds(
     sheet: Annotated[str | None, Query(description="Only runs of this sheet.")] = None,
     state: OperationState | None = None,
     made: Annotated[str | None, Query(max_length=200, description="Only the run that made this version.")] = None,
+    printed: Annotated[
+        str | None,
+        Query(min_length=2, max_length=200, description="Only runs of which a step printed or changed this."),
+    ] = None,
     sort: Annotated[wire.BuildRunSort, Query(description=REVERSED)] = "-started",
 ) -> Page[wire.BuildRun]:
     """Build runs, the newest first unless sorted."""
@@ -140,12 +145,30 @@ def list_builds(
         query = query.where(BuildRun.sheet == sheet)
     if state is not None:
         query = query.where(Operation.state == state)
+    if printed is not None:
+        query = query.where(_told(printed))
     if made is not None:
         query = query.where(Operation.subject == made, Operation.state == "succeeded")
     with reads.session() as session:
         rows, following, total = paging.in_order(session, query, _RUNS, sort)
         items = [wire.BuildRun(**run_fields(row[0], row[1])) for row in rows]
         return Page(items=items, next=following, total=total)
+
+
+def _told(text: str) -> ColumnElement[bool]:
+    """Whether a step of a run printed a text, or says it of what it changed or why it failed; in letters of any case."""
+    step = func.jsonb_array_elements(BuildRun.steps).table_valued("value").alias("step")
+    value = cast(step.c.value, JSONB)
+    lines = func.array_to_string(
+        select(func.array_agg(column("line")))
+        .select_from(func.jsonb_array_elements_text(func.coalesce(value["changed"], cast([], JSONB))).alias("line"))
+        .scalar_subquery(),
+        "\n",
+    )
+    told = [func.coalesce(one, "") for one in (value["output"].astext, value["error"].astext, lines)]
+    return exists(
+        select(literal(1)).select_from(step).where(or_(*(one.icontains(text, autoescape=True) for one in told)))
+    )
 
 
 @router.get("/builds/{operation}")

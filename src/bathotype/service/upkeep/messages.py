@@ -39,12 +39,13 @@ def _gather(turn: Turn, subscription: str) -> None:
         row = session.get(Subscription, subscription, with_for_update=CHANGE)
         if row is None or row.paused:
             return
-        query = select(Event.id, Event.action, Event.subject).where(
+        named = Event.after["tell"].contains([row.name])  # a sheet asks for it
+        query = select(Event.id, Event.action, Event.subject, named).where(
             Event.account_id == row.account_id, Event.id > row.cursor
         )
-        for number, action, subject in session.execute(query.order_by(Event.id).limit(_EVENTS)):
+        for number, action, subject, is_named in session.execute(query.order_by(Event.id).limit(_EVENTS)):
             row.cursor = number
-            if action != TESTED and asked_for(row.events, row.lines, action, subject):
+            if action != TESTED and (is_named or asked_for(row.events, row.lines, action, subject)):
                 made = {"id": new_id("dl"), "subscription_id": row.id, "event_id": number}
                 session.execute(insert(Delivery).values(**made).on_conflict_do_nothing())
 
