@@ -70,7 +70,7 @@ export function Messages() {
               head: "of",
               cell: (one) => (
                 <>
-                  {one.events.join(", ")}
+                  {one.events.join(", ") || "what build sheets tell it"}
                   {one.lines.length > 0 && <span className="text-ink-2"> about {one.lines.join(", ")}</span>}
                 </>
               ),
@@ -229,8 +229,7 @@ function Add({ close, done }: { close: () => void; done: (made: Schema["NewSubsc
         label="Events"
         value={events}
         onChange={(e) => setEvents(e.target.value)}
-        required
-        hint="Actions as the ledger names them: version.released, version.*, or * for all."
+        hint="Actions as the ledger names them: version.released, version.*, or * for all. With none: what build sheets tell it."
       />
       <TextField
         label="Only about"

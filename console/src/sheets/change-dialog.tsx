@@ -94,6 +94,7 @@ export function ChangeDialog({ sheet, close }: { sheet: Sheet | null; close: (sa
       <PayloadFiles
         names={check?.payload ?? []}
         away={away}
+        folders={check?.folders ?? {}}
         kept={files}
         choose={(name, file) => setChosen({ ...chosen, [name]: file })}
       />

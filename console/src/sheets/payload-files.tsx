@@ -13,14 +13,17 @@ type Asked = {
   names: string[];
   /** Those that are in buckets: their addresses. */
   away: Record<string, string>;
+  /** Those that are folders: their paths. */
+  folders: Record<string, string>;
   kept: Record<string, Given>;
   choose: (name: string, file: File) => void;
 };
 
 /** A field for each file of a payload: what is kept of it, and another to take instead. */
-export function PayloadFiles({ names, away, kept, choose }: Asked) {
+export function PayloadFiles({ names, away, folders, kept, choose }: Asked) {
   return names.map((name) => {
     const held = kept[name];
+    const what = folders[name] ? `Archive (tar) of the folder ${folders[name]}` : `File ${name}`;
     const here = held ? `${iec(held.bytes)} are kept; choose a file to replace them.` : "Choose the file to send.";
     return away[name] ? (
       <p key={name} className="text-small text-ink-2 mb-3">
@@ -30,7 +33,7 @@ export function PayloadFiles({ names, away, kept, choose }: Asked) {
     ) : (
       <TextField
         key={name}
-        label={`File ${name}`}
+        label={what}
         type="file"
         hint={here}
         onChange={(e) => e.target.files?.[0] && choose(name, e.target.files[0])}

@@ -5,12 +5,13 @@ import { useSession } from "~/app/session";
 import { Button, Empty, Heading, Loading, ProblemShown } from "~/parts/basics";
 import { More, usePages } from "~/parts/paged";
 import { Says } from "~/parts/sentence";
-import { ChosenTable, Table } from "~/parts/table";
+import { Table } from "~/parts/table";
 import { ahead, plural, to } from "~/parts/text";
 import { nextRun } from "./next-run";
 import { Parts } from "./parts";
 import { Repositories } from "./repositories";
-import { History, Made, runColumns } from "./run-columns";
+import { Runs } from "./runs";
+import { History, Made } from "./run-columns";
 import { ChangeDialog } from "./change-dialog";
 
 /** Which sheets there are, how their last runs ended, when each runs next, and every run. */
@@ -21,12 +22,8 @@ export function Component() {
   const saved = usePages(["saved-sheets"], (cursor) =>
     answer(http.GET("/api/v1/saved-sheets", { params: { query: { limit: 100, cursor, total: !cursor } } })),
   );
-  const runs = usePages(["builds"], (cursor) =>
-    answer(http.GET("/api/v1/builds", { params: { query: { limit: 50, cursor } } })),
-  );
   if (saved.error) return <ProblemShown problem={saved.error} />;
-  if (runs.error) return <ProblemShown problem={runs.error} />;
-  if (saved.pending || runs.pending) return <Loading />;
+  if (saved.pending) return <Loading />;
   const next = saved.rows
     .filter((sheet) => sheet.next_at && !sheet.paused)
     .sort((a, b) => a.next_at!.localeCompare(b.next_at!))[0];
@@ -91,19 +88,7 @@ export function Component() {
       )}
       <Parts />
       <Repositories />
-      {runs.rows.length > 0 && (
-        <>
-          <Heading>Runs</Heading>
-          <ChosenTable
-            name="builds"
-            label="Runs"
-            rows={runs.rows}
-            id={(run) => run.operation}
-            columns={runColumns("sheet")}
-          />
-          <More pages={runs} title="Earlier runs" />
-        </>
-      )}
+      <Runs />
       {asked && (
         <ChangeDialog
           sheet={null}

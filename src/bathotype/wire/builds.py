@@ -65,6 +65,7 @@ class SheetCheck(Answer):
     steps: list[SheetStep]
     payload: list[str]
     in_buckets: dict[str, str] = Field(description="Those files of the payload that are in buckets: their addresses.")
+    folders: dict[str, str] = Field(description="Those that are folders, which go in as an archive: their paths.")
     values: dict[str, Scalar]
 
 

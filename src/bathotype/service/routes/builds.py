@@ -66,6 +66,7 @@ def check_sheet(body: wire.SheetRequest, caller: Reader, reads: ReadsOf) -> wire
         steps=[wire.SheetStep(id=s.id, do=s.do, why=s.why) for s in sheet.steps] if sheet else [],
         payload=list(lying_here(sheet)) if sheet else [],
         in_buckets=_in_buckets(sheet.payload if sheet else {}),
+        folders=_folders(sheet.payload if sheet else {}),
         values=dict(found.values),
     )
 
@@ -83,12 +84,17 @@ def _part_check(text: str) -> wire.SheetCheck:
         steps=[wire.SheetStep(id=s.id, do=s.do, why=s.why) for s in part.steps] if part else [],
         payload=list(part.payload) if part else [],
         in_buckets=_in_buckets(part.payload if part else {}),
+        folders=_folders(part.payload if part else {}),
         values={},
     )
 
 
 def _in_buckets(payload: Mapping[str, PayloadFile]) -> dict[str, str]:
     return {name: about.bucket for name, about in payload.items() if about.bucket is not None}
+
+
+def _folders(payload: Mapping[str, PayloadFile]) -> dict[str, str]:
+    return {name: about.folder for name, about in payload.items() if about.folder is not None}
 
 
 def _faults(faults: Sequence[Fault]) -> list[wire.SheetFault]:
