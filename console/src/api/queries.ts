@@ -78,6 +78,12 @@ export const ask = {
       queryKey: ["machines", "all"],
       queryFn: () => answer(http.GET("/api/v1/machines", { params: { query: { limit: 500, launched: false } } })),
     }),
+  machine: (machine: string, region: string) =>
+    queryOptions({
+      queryKey: ["still", "machine", region, machine],
+      queryFn: () =>
+        answer(http.GET("/api/v1/machines/{machine}", { params: { path: { machine }, query: { region } } })),
+    }),
   inspection: (machine: string, region: string, disk: string[]) =>
     queryOptions({
       queryKey: ["still", "inspection", region, machine, ...disk],

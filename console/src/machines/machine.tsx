@@ -1,19 +1,27 @@
 import { useQuery } from "@tanstack/react-query";
-import { Link, useParams, useSearchParams } from "react-router";
+import { useParams, useSearchParams } from "react-router";
 import type { Schema } from "~/api/client";
 import { ask } from "~/api/queries";
-import { Facts, Heading, Loading, Moment, ProblemShown, Short } from "~/parts/basics";
+import { Heading, Loading, ProblemShown } from "~/parts/basics";
 import { Page } from "~/parts/page";
-import { Sentence } from "~/parts/sentence";
-import { iec, plural, to } from "~/parts/text";
+import { Says, Sentence } from "~/parts/sentence";
+import { iec, plural } from "~/parts/text";
 import { CaptureForm } from "./capture-form";
+import { LookedAt } from "./looked-at";
+import { MachineFacts } from "./machine-facts";
 
-/** Can I capture this machine, and what would happen? */
+const states = { running: "runs", stopped: "is off" } as Record<string, string>;
+
+/**
+ * Can I capture this machine, and what would happen?  What the site says of it is there at once; to read its disk and to
+ * ask its agent takes longer.
+ */
 export function Component() {
   const { region = "", machine = "" } = useParams();
   const [search, setSearch] = useSearchParams();
   const disks = search.getAll("disk");
-  const { data, error } = useQuery(ask.inspection(machine, region, disks));
+  const known = useQuery(ask.machine(machine, region));
+  const looked = useQuery(ask.inspection(machine, region, disks));
   const take = (names: string[]) =>
     setSearch(
       (old) => {
@@ -24,99 +32,66 @@ export function Component() {
       },
       { replace: true },
     );
-  if (error) return <ProblemShown problem={error} />;
-  if (!data)
+  const data = looked.data;
+  const found = data?.machine ?? known.data;
+  if (looked.error) return <ProblemShown problem={looked.error} />;
+  if (!found)
     return (
       <>
         <p className="text-say font-medium">Looking at {machine} …</p>
         <Loading />
       </>
     );
-  const found = data.machine;
-  const obstacles = data.remarks.filter((remark) => remark.outcome === "obstacle").length;
-  const warnings = data.remarks.filter((remark) => remark.outcome === "warning").length;
-  const can = data.capturable ? "can be captured" : "cannot be captured now";
-  const how = data.mode === "live" ? " while it runs" : data.mode === "stopped" ? " as it is off" : "";
-  const why = data.capturable
-    ? warnings
-      ? `; ${plural(warnings, "thing")} to know`
-      : ""
-    : `: ${plural(obstacles, "obstacle")}`;
   return (
-    <Page aside={<CaptureForm inspection={data} line={search.get("line") ?? ""} disks={disks} take={take} />}>
-      <Sentence
-        parts={[
-          { text: found.name, strong: true, heed: false, about: "" },
-          { text: ` ${can}`, strong: false, heed: !data.capturable, about: "" },
-          { text: `${data.capturable ? how : ""}${why}.`, strong: false, heed: false, about: "" },
-        ]}
-        under={
-          data.used_bytes
-            ? `${iec(data.used_bytes)} of ${disks.length ? "these disks" : "its boot disk"} would be captured. The machine keeps its identity${data.mode === "live" ? ", and keeps running" : ""}.`
-            : "The machine keeps its identity."
-        }
-      />
+    <Page
+      aside={
+        data ? (
+          <CaptureForm inspection={data} line={search.get("line") ?? ""} disks={disks} take={take} />
+        ) : (
+          <p className="text-ink-2">What a capture of it would do is said here once its disk was read.</p>
+        )
+      }
+    >
+      {data ? (
+        <Verdict found={data} some={disks.length > 0} />
+      ) : (
+        <Says under="Its disk is read and its agent asked just now.">
+          {`${found.name} ${states[found.state] ?? `is ${found.state}`} in ${found.region}.`}
+        </Says>
+      )}
       <Heading>What was looked at</Heading>
-      <ul>
-        {ordered(data.remarks).map((remark, place) => (
-          <li key={`${remark.check} ${place}`} className="border-hair grid grid-cols-[6rem_1fr] gap-x-3 border-b py-2">
-            <span
-              className={
-                remark.outcome === "obstacle"
-                  ? "text-heed font-semibold"
-                  : remark.outcome === "warning"
-                    ? "font-semibold"
-                    : "text-fair"
-              }
-            >
-              {remark.outcome === "ok" ? "in order" : remark.outcome}
-            </span>
-            <div>
-              <p>{remark.why}</p>
-              {remark.advice && <p className="text-small text-ink-2">{remark.advice}</p>}
-            </div>
-          </li>
-        ))}
-      </ul>
+      {data ? (
+        <LookedAt remarks={data.remarks} />
+      ) : (
+        <p role="status" className="text-ink-3 py-3">
+          Reading its disk, asking its agent …
+        </p>
+      )}
       <Heading>The machine</Heading>
-      <Facts
-        rows={[
-          ["Id", <Short key="id" text={found.id} keep={20} />],
-          ["Region", `${found.region}, zone ${found.zone}`],
-          ["Size", found.machine_size],
-          ["Address", found.address],
-          [
-            "Disks",
-            found.disks.map((disk) => `${disk.name} ${iec(disk.size)}${disk.boot ? ", boots" : ""}`).join("; "),
-          ],
-          [
-            "Tags",
-            Object.entries(found.tags)
-              .map(([key, value]) => `${key}=${value}`)
-              .join(", "),
-          ],
-          ["Made", <Moment key="made" at={found.created_at} exact />],
-          [
-            "Stems from",
-            found.version && (
-              <Link key="v" to={to.version(found.version)}>
-                {found.version}
-              </Link>
-            ),
-          ],
-          [
-            "Last capture",
-            found.captured && (
-              <Link key="c" to={to.version(found.captured)}>
-                {found.captured}
-              </Link>
-            ),
-          ],
-        ]}
-      />
+      <MachineFacts machine={found} />
     </Page>
   );
 }
 
-const order = { obstacle: 0, warning: 1, ok: 2 };
-const ordered = (remarks: Schema["Remark"][]) => [...remarks].sort((a, b) => order[a.outcome] - order[b.outcome]);
+/** Whether it can be captured, and how. */
+function Verdict({ found, some }: { found: Schema["Inspection"]; some: boolean }) {
+  const count = (outcome: string) => found.remarks.filter((remark) => remark.outcome === outcome).length;
+  const can = found.capturable ? "can be captured" : "cannot be captured now";
+  const how = found.mode === "live" ? " while it runs" : found.mode === "stopped" ? " as it is off" : "";
+  const warnings = count("warning") ? `; ${plural(count("warning"), "thing")} to know` : "";
+  const rest = found.capturable ? `${how}${warnings}` : `: ${plural(count("obstacle"), "obstacle")}`;
+  return (
+    <Sentence
+      parts={[
+        { text: found.machine.name, strong: true, heed: false, about: "" },
+        { text: ` ${can}`, strong: false, heed: !found.capturable, about: "" },
+        { text: `${rest}.`, strong: false, heed: false, about: "" },
+      ]}
+      under={
+        found.used_bytes
+          ? `${iec(found.used_bytes)} of ${some ? "these disks" : "its boot disk"} would be captured. The machine keeps its identity${found.mode === "live" ? ", and keeps running" : ""}.`
+          : "The machine keeps its identity."
+      }
+    />
+  );
+}

@@ -368,14 +368,19 @@ class _Work(GuestPrograms):
         return {**step.environment, **{name: self._around.secrets[secret] for name, secret in step.secrets.items()}}
 
     def wait(self, step: kinds.WaitFor) -> None:
-        while True:
-            so, seen = self._is_so(step)
+        seen = ""
+        while not self.is_late:
+            try:
+                so, seen = self._is_so(step)
+            except StepFailed:
+                if self.is_late and seen:
+                    break  # what was seen before says more than that this look came too late
+                raise
             if so:
                 return
-            if self.is_late:
-                raise StepFailed(f"It was waited for {step.seconds} s. {seen}", advice="Give it more `seconds`.")
             self._around.check()
             time.sleep(_PAUSE)
+        raise StepFailed(f"It was waited for {step.seconds} s. {seen}", advice="Give it more `seconds`.")
 
     def _is_so(self, step: kinds.WaitFor) -> tuple[bool, str]:
         """Whether what is waited for is so, and what is seen otherwise."""
