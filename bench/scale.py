@@ -46,7 +46,7 @@ REGIONS = ["skerry-1", "fjord-2", "lagoon-3", "delta-4", "cape-5"]
 _LARGE = ("instances", "versions", "events", "replicas", "shares")
 _ASKED = 200
 _CLIENTS, _SECONDS, _PAUSE = 16, 15.0, 0.5
-DATABASE_LIMIT, API_LIMIT = 0.025, 0.060
+DATABASE_LIMIT, API_LIMIT, PAGE_LIMIT = 0.025, 0.060, 0.250
 
 Ask = tuple[str, dict[str, Any]]
 
@@ -75,6 +75,11 @@ def questions(fleet: Fleet) -> dict[str, Callable[[random.Random, int], Ask]]:
         "a line's versions": lambda c, w: (f"/lines/{line(own(c, w))}/versions", {}),
         "lines": lambda c, w: ("/lines", {}),
     }  # fmt: skip
+
+
+def first_pages() -> dict[str, Callable[[random.Random, int], Ask]]:
+    """What is asked once when the console is opened: not hot, but somebody waits for it."""
+    return {"overview of an account": lambda c, w: ("/overview", {})}
 
 
 class Stage:
@@ -164,7 +169,7 @@ def at_the_database(made: Stage, asked: int = _ASKED, *, forced: bool = False) -
         event.listen(engine, "connect", lambda connection, _: setattr(connection, "cursor_factory", Timed))
     chance, out = random.Random(5), {}
     with _serving(create_app(service)) as client:
-        for name, question in questions(made.fleet).items():
+        for name, question in (questions(made.fleet) | first_pages()).items():
             times = []
             for number in range(asked + 20):
                 who = chance.randrange(made.fleet.accounts)
@@ -306,6 +311,9 @@ def rows() -> tuple[list[Row], float]:
         out = [*costs.rows(made), *chunks.rows(made)]
         inside, scans = at_the_database(made)
         (paced, _), (most, rate) = through_the_api(made, (_PAUSE, 0.0))
+    for name in first_pages():
+        told, value = f"{PAGE_LIMIT * 1000:.0f} ms", inside.pop(name)
+        out.append(Row(f"{name}, p95 at the database", f"{value * 1000:.1f} ms", told, "", value / PAGE_LIMIT, 1.0))
     for name in inside:
         for place, value, limit in (
             ("at the database", inside[name], DATABASE_LIMIT),

@@ -356,11 +356,13 @@ def profile(data: bytes) -> None:
 
 _SHEET = b"""sheet: t
 base: a@1.0.0
-parameters: {p: {type: number, default: 1, allowed: [1, 2]}}
-payload: {f: {file: f}}
+parameters: {p: {type: number, default: 1, allowed: [1, 2]}, s: {secret: true}}
+payload: {f: {folder: f}}
+machine: {attach: {subnet: n, firewalls: [w]}, first_boot: {secrets: [{secret: '{s}'}], user_data: '#!{p}'}}
 steps: [{id: a, do: put-file, payload: f, to: '/etc/{p}'}, {id: b, do: run-script, script: x, only_if: {p: 1}}]
 checks: [{id: c, is: port, port: 80}, {id: d, is: package, package: x, at_least: '1'}]
-result: {line: b, bump: minor}
+result: {line: b, bump: minor, release: true, placement: [{region: r}], pools: [l]}
+tell: [{to: w, about: [failed]}]
 """
 
 

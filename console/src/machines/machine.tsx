@@ -48,14 +48,14 @@ export function Component() {
         data ? (
           <CaptureForm inspection={data} line={search.get("line") ?? ""} disks={disks} take={take} />
         ) : (
-          <p className="text-ink-2">What a capture of it would do is said here once its disk was read.</p>
+          <p className="text-ink-2">What a capture would do is shown here once its disk has been read.</p>
         )
       }
     >
       {data ? (
         <Verdict found={data} some={disks.length > 0} />
       ) : (
-        <Says under="Its disk is read and its agent asked just now.">
+        <Says under="Its disk is being read, and its agent asked.">
           {`${found.name} ${states[found.state] ?? `is ${found.state}`} in ${found.region}.`}
         </Says>
       )}

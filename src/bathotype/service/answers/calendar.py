@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Iterator
 from typing import Any
 
-from sqlalchemy import and_, exists, func, or_, select
+from sqlalchemy import func, select, union
 from sqlalchemy.orm import Session
 
 from bathotype.core.lifecycle.retirement import GRACE, plan_purge
@@ -59,10 +59,15 @@ def calendar_of(session: Session, caller: Principal) -> list[wire.Due]:
 
 def _ending_versions(session: Session, caller: Principal) -> Iterator[tuple[Version, str, str]]:
     """With their owners: those that instances of the account run, and of its own those that are not purged yet."""
-    mine = exists().where(Instance.version_id == Version.id, Instance.account_id == caller.account_id, IS_PRESENT)
-    own = and_(Line.account_id == caller.account_id, Version.state != VersionState.PURGED)
+    mine = select(Instance.version_id).where(Instance.account_id == caller.account_id, IS_PRESENT)
+    lines = select(Line.id).where(Line.account_id == caller.account_id)
+    own = select(Version.id).where(
+        Version.line_id.in_(lines), Version.state.in_(_ENDING), Version.state != VersionState.PURGED
+    )
+    # Each by an index of its own: asked as one condition, every version of every account would be looked at.
     query = select(Version, Account.id, Account.name).join(Line, Line.id == Version.line_id)
-    query = query.join(Account, Account.id == Line.account_id).where(Version.state.in_(_ENDING), or_(mine, own))
+    query = query.join(Account, Account.id == Line.account_id).where(Version.state.in_(_ENDING))
+    query = query.where(Version.id.in_(union(mine, own)))
     yield from session.execute(query).all()
 
 
