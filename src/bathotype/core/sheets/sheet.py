@@ -306,10 +306,15 @@ def told_to(sheet: Sheet, outcome: Outcome) -> dict[str, list[str]]:
 
 
 def repeated(sheet: Sheet, base: str) -> Sheet:
-    """A sheet as it is for doing a run again: on the very version of then, and nothing is released by it."""
+    """A sheet as it is for doing a run again: on the very version of then, nothing is released by it, nobody told."""
     nothing = {"release": False, "marks": [], "exports": [], "placement": [], "retire_on": None}
     result = sheet.result.model_copy(update=nothing)
-    return sheet.model_copy(update={"base": base if isinstance(sheet.base, str) else sheet.base, "result": result})
+    again: dict[str, object] = {
+        "base": base if isinstance(sheet.base, str) else sheet.base,
+        "result": result,
+        "tell": [],
+    }
+    return sheet.model_copy(update=again)
 
 
 def schema(kind: Literal["sheet", "part"] = "sheet") -> dict[str, Any]:

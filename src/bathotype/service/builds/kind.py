@@ -6,7 +6,7 @@ died or the agent was lost among them, the machine is thrown away and they begin
 
 from __future__ import annotations
 
-from dataclasses import asdict, replace
+from dataclasses import replace
 from datetime import datetime, timedelta
 from functools import cached_property
 from typing import Any
@@ -16,11 +16,10 @@ from sqlalchemy import select, update
 from sqlalchemy.orm import Session
 
 from bathotype.core.disk.source import ByteSource
-from bathotype.core.errors import BathotypeError, Damaged, Refused
-from bathotype.core.firstboot.settings import FirstBoot, first_boot_of
+from bathotype.core.errors import BathotypeError, Refused
+from bathotype.core.firstboot.settings import first_boot_of
 from bathotype.core.generalize.profile import AnswerFile, Profile
 from bathotype.core.generalize.residue import SourceIdentity
-from bathotype.core.lifecycle.room import disks_of_instance, least_root
 from bathotype.core.sheets.reading import Checked, read_sheet
 from bathotype.core.sheets.result import Outcome
 from bathotype.core.sheets.sheet import ProofPlaces, Sheet, repeated, told_to
@@ -32,12 +31,12 @@ from bathotype.service.admission import need_room
 from bathotype.service.builds.copied import BaseCopy, CopiedDisk
 from bathotype.service.builds.delivering import Delivery, DeliveryMemo
 from bathotype.service.builds.installing import Installing
+from bathotype.service.builds.machine import MachineMemo, RunMachine
 from bathotype.service.builds.payload import Payload, PayloadSource, need_uploads
 from bathotype.service.builds.proofs import ProofMemo, Proofs
 from bathotype.service.builds.stepping import Stepping, unbegun
 from bathotype.service.guests.building import BuildMachine
 from bathotype.service.guests.clone import InsideClone
-from bathotype.service.guests.power import shut_down
 from bathotype.service.identities import read_identity
 from bathotype.service.kinds.basedisks import BaseDisks
 from bathotype.service.kinds.capture import CaptureKind, CaptureMemo, CaptureParams
@@ -60,7 +59,6 @@ from bathotype.service.operations.kind import Step
 from bathotype.service.records import BuildRun, CheckRun, OperationStep, Version
 from bathotype.service.records.base import utcnow
 from bathotype.service.shares import still_granted
-from bathotype.service.vault import Vault
 from bathotype.sites.protocol import Site, SiteMachine
 
 
@@ -89,12 +87,6 @@ class BuildParams(CaptureParams):
     keep_seconds: int = 0
 
 
-class Outlived(BathotypeError):
-    """A temporary machine has lived for as long as its sheet lets it."""
-
-    code = "outlived"
-
-
 class KeptUntil(BaseModel):
     """A machine that stays after its run has failed."""
 
@@ -103,18 +95,9 @@ class KeptUntil(BaseModel):
     until: datetime
 
 
-class BuildMemo(CaptureMemo, DeliveryMemo, ProofMemo):
-    """``machine`` is the temporary machine; ``begun`` says that steps have changed it already.
+class BuildMemo(CaptureMemo, MachineMemo, DeliveryMemo, ProofMemo):
+    """What a run knows of itself, besides its machine, its proofs and what became of its version."""
 
-    ``sealed`` are the secrets that it was given, encrypted: what is looked for afterwards are these values, whatever the
-    account's secrets are by then.
-    """
-
-    machine: str = ""
-    begun: bool = False
-    lives_until: datetime | None = None
-    sealed: dict[str, str] = {}
-    first_boots: int = 0
     kept: KeptUntil | None = None
     #: What marks the content of the payload's files in buckets, as it was compared with the lock.
     marks: dict[str, str] = {}
@@ -256,79 +239,31 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
 
     # The machine
 
-    @property
-    def _seed_id(self) -> str:
-        return f"{self.context.id}-{self.memo.first_boots}"
+    @cached_property
+    def _machine(self) -> RunMachine:
+        params = self.params
+        return RunMachine(
+            self.context, self._sheet, self._temporary, params.base if params.base_id else "", self._answers,
+            self._base_disks, self.memo, self.save,
+        )  # fmt: skip
 
     def prepare(self) -> None:
         """A new machine from the base, until its first boot is finished."""
-        self.memo.machine, self.memo.begun = "", False
         self._need_room()
-        self.memo.first_boots += 1
-        self.save()
-        answers, wants = self._answers(), self._sheet.machine
-        self._take_secrets()
-        settings = wants.first_boot if isinstance(wants.first_boot, FirstBoot) else FirstBoot()
-        # The secrets of its steps are not the first boot's.
-        given = {
-            name: value for name, value in self.secrets_given().items() if name in {s.secret for s in settings.secrets}
-        }
-        machine = self._temporary.make(self._seed_id, settings, answers, given)
-        self.memo.machine = machine.id
-        if wants.lifetime_seconds is not None:
-            self.memo.lives_until = utcnow() + timedelta(seconds=wants.lifetime_seconds)
-        self.save()
-        of = f" of {self.params.base}" if self.params.base_id else ""
-        self.context.log(f"A temporary machine{of} boots.")
-        self._temporary.wait(machine.id, self._seed_id, named=answers is not None, check=self._go_on)
-        self.context.log("Its first boot has finished.")
-        self._must_have_grown(machine.id)
+        self._machine.prepare()
 
     def _need_room(self) -> None:
         """For one more machine in what counts the result's line."""
         with self.context.session() as session:
             need_room(session, self.context.account_id, self.params.version_id, self.params.line_id)
 
-    def _take_secrets(self) -> None:
-        """The values that this machine is given, as they are now."""
-        with self.context.session() as session:
-            names = self._sheet.secrets
-            self.memo.sealed = self._vault.give(session, self.context.account_id, names, operation=self.context.id)
-        self.save()
-
-    def _go_on(self) -> None:
-        """Raises where the run was stopped, or its machine has lived for as long as it may."""
-        self.context.check()
-        until = self.memo.lives_until
-        if until is not None and utcnow() > until:
-            raise Outlived(
-                f"The temporary machine has lived for {self._sheet.machine.lifetime_seconds} s, and may no longer.",
-                advice="See which step took so long; or give it more `lifetime_seconds`.",
-            )
-
+    @property
     def _answers(self) -> AnswerFile | None:
         """How the base takes its first-boot settings, where its system has a way of its own."""
         if not self.params.base_id:
             return None
         with self.context.session() as session:
             return answers_of(session.get_one(Version, self.params.base_id))
-
-    def _must_have_grown(self, machine: str) -> None:
-        """Its file system has the room that its disk has.  Raises `Damaged` where the system did not take it."""
-        disks, root = self._base_disks()
-        least = least_root([asdict(disk) for disk in disks_of_instance(disks, self._sheet.machine.room)], root)
-        if not least:
-            return
-        with self.site.agent(machine) as agent:
-            found = agent.mounted_bytes("/")
-        if found is None or found < least:
-            seen = "its agent does not tell its size" if found is None else f"it has {iec(found)}"
-            raise Damaged(
-                f"The file system did not grow with the boot disk: {seen}.",
-                advice="Install growpart and cloud-init's growpart and resizefs modules in the base, or leave boot_size out.",
-                code="not-grown",
-            )
-        self.context.log(f"Its file system has grown to {iec(found)}.")
 
     def _base_disks(self) -> tuple[list[dict[str, Any]], int]:
         """The disks of the base, and the bytes of its system's file system."""
@@ -339,34 +274,28 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
             base = session.get_one(Version, self.params.base_id)
             return list(base.disks), int(base.contents.get("root_bytes") or 0)
 
-    def _restart(self) -> None:
-        machine = self.machine
-        self.context.log("The machine restarts.")
-        shut_down(self.context, self.site, machine.id)
-        self.site.power(machine.id, "on")
-        self._temporary.wait(machine.id, self._seed_id, check=self._go_on)
-
     def build(self) -> None:
         """The steps of the sheet, in order; what is noted of each can be read while the run goes on."""
-        sheet, context = self._sheet, self.context
+        machine = self._machine
         if self.memo.begun:
-            context.log("The steps were interrupted: they begin again in a new machine.", "warning")
+            self.context.log("The steps were interrupted: they begin again in a new machine.", "warning")
             self.prepare()
         self.memo.begun = True
         self.save()
-        self._go_on()
+        machine.go_on()
         around = BuildMachine(
-            self.site, self.machine_id, self._to_put, self._vault.opened(self.memo.sealed), self._restart, context.log,
-            self._go_on,
-        )  # fmt: skip
-        Stepping(context, sheet, self._checked.skipped, around).do_all()
+            self.site,
+            self.machine_id,
+            self._to_put,
+            machine.secrets(),
+            machine.restart,
+            self.context.log,
+            machine.go_on,
+        )
+        Stepping(self.context, self._sheet, self._checked.skipped, around).do_all()
 
     def _to_put(self, name: str) -> tuple[ByteSource, str]:
         return self._payload.open(name), self.params.payload[name].sha256
-
-    @property
-    def _vault(self) -> Vault:
-        return Vault(self.context.settings)
 
     # The version
 
@@ -405,7 +334,7 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
 
     def secrets_given(self) -> dict[str, str]:
         """Those that its steps were given."""
-        return self._vault.opened(self.memo.sealed)
+        return self._machine.secrets()
 
     def seal(self) -> None:
         self.record_version(mode="build", told_source=self.params.base)

@@ -17,7 +17,8 @@ from bathotype.core.sheets.sheet import Sheet, SheetPart, told_to
 from bathotype.core.store.chunks import digest
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
-from bathotype.service.builds.planning import Asked, payload_faults, record_build
+from bathotype.service.builds.obstacles import payload_faults
+from bathotype.service.builds.planning import Asked, record_build
 from bathotype.service.reach import Reach
 from bathotype.service.records import BuildRun, Operation, Repository, SavedSheet, SheetFile, SheetText, Upload, Version
 from bathotype.service.records.base import CHANGE, REST, new_id, utcnow
