@@ -9,8 +9,8 @@ from __future__ import annotations
 import hashlib
 import random
 import time
-from collections.abc import Callable
-from concurrent.futures import Future, ThreadPoolExecutor
+from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import suppress
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -82,27 +82,22 @@ def live(system: DemoSystem, say: Callable[[str], None]) -> None:
     make_people(system.owner_database, system.secrets["people"])
     with system.client() as core, system.client("harbour-watch") as watch, system.client("chart-house") as charts:
         say("Making the demo's life: versions, instances, shares and 120 days of history (about a minute) ...")
-        with ThreadPoolExecutor(4) as threads:
-            jobs: list[Future[None]] = [
-                threads.submit(_collector, core),
-                threads.submit(_model, core),
-                threads.submit(_desks, core),
-                threads.submit(_offer, charts),
-            ]
-            for job in jobs:
-                job.result()
+        _together([lambda: _collector(core), lambda: _model(core), lambda: _desks(core), lambda: _offer(charts)])
         _share(core, watch)
         hook = f"{system.site_url}/letterbox/pipeline"
         core.subscribe("pipeline", url=hook, events=["version.released", "operation.failed", "sheet.*"])
-        _builds(core)
-        _repository(core, system.repository)
-        with ThreadPoolExecutor(6) as threads:
-            for launched in [threads.submit(launch) for launch in _launches(core, watch)]:
-                launched.result()
+        _together([lambda: _builds(core), lambda: _repository(core, system.repository), *_launches(core, watch)])
         _rules(core)
         _dates(system, core)
         _history(system)
         _storage(system)
+
+
+def _together(jobs: Sequence[Callable[[], object]]) -> None:
+    """Do some things side by side: each waits for the service most of its time.  Raises what the first of them raises."""
+    with ThreadPoolExecutor(8) as threads:
+        for job in [threads.submit(job) for job in jobs]:
+            job.result()
 
 
 def _done(client: Client, operation: Operation) -> dict[str, Any]:
