@@ -18,7 +18,7 @@ AXE = Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js"
 expect.set_options(timeout=60_000)  # real guests may run beside
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="package")
 def demo() -> Iterator[System]:
     """The whole demo, with what `make demo` fills it with."""
     with running_system() as system:
@@ -26,7 +26,7 @@ def demo() -> Iterator[System]:
         yield system
 
 
-@pytest.fixture(scope="session")
+@pytest.fixture(scope="package")
 def chromium() -> Iterator[Browser]:
     path = shutil.which("chromium")
     assert path, "Debian's chromium is missing: scripts/system-packages installs it"

@@ -1,7 +1,8 @@
 """The whole job on real guests: Debian under QEMU, its own agent, and cloud-init as the judge of first boot.
 
 The guest disk is made from Debian's packages once and kept in a cache folder (`bathotype lab`).  Under software
-emulation a boot takes a minute, so the steps share their machines and build on each other.
+emulation a boot takes a minute, and several on a slow machine: nothing here is judged by its time.  The steps share their
+machines and build on each other.
 """
 
 from __future__ import annotations
@@ -30,7 +31,7 @@ from tests.support import System, e2fsck, holds, until
 
 pytestmark = [
     pytest.mark.real_guest,
-    pytest.mark.timeout(1800),
+    pytest.mark.timeout(3600),
     pytest.mark.skipif(os.geteuid() != 0, reason="the lab guest's packages are installed as root"),
     pytest.mark.skipif(shutil.which("qemu-system-x86_64") is None, reason="QEMU is not installed"),
 ]
@@ -73,7 +74,7 @@ def register(system: System, root: str, *disks: str) -> str:
     return done.stdout.strip()
 
 
-def booted(system: System, machine: str, seconds: float = 700) -> None:
+def booted(system: System, machine: str, seconds: float = 1400) -> None:
     def done() -> bool:
         try:
             with system.site().agent(machine, timeout=10) as agent:
@@ -253,7 +254,7 @@ def launched(system: System, reference: str, source: Source, count: int, seen: d
         client.set_secret("lab-join", JOIN)
         operation = client.launch(
             reference=reference, region="skerry-1", count=count, name=f"{source.name}-{{n}}",
-            first_boot=settings, wait_seconds=900, room=Room(boot_bytes=3 << 30, extra_disks=[16 << 20]),
+            first_boot=settings, wait_seconds=1800, room=Room(boot_bytes=3 << 30, extra_disks=[16 << 20]),
         )  # fmt: skip
         ids = [i["id"] for i in (client.wait(operation.id).result or {})["instances"]]
         instances = [client.instance(i) for i in ids]
@@ -303,6 +304,7 @@ SECRET = "HT-LOG-9XK2-INVENTED"
 SHEET = """\
 sheet: lab-logger
 base: {base}
+machine: {{ready_seconds: 2400}}
 payload:
   package: {{file: tide-logger.deb}}
   tools: {{file: tools.tar}}
@@ -323,7 +325,7 @@ steps:
   makes: [/etc/tide/registered]
 - {{id: clean, do: clean-disk, what: [downloads, lists, unneeded, logs, temporary]}}
 - {{id: run, do: service, service: tide-logger, enabled: true, state: running}}
-- {{id: restart, do: restart, seconds: 900}}
+- {{id: restart, do: restart, seconds: 2400}}
 - {{id: again, do: run-program, argv: [systemctl, is-active, tide-logger]}}
 checks:
 - {{id: web, is: page, url: "http://localhost/", text: gauge collector}}
@@ -335,7 +337,7 @@ checks:
 - {{id: keeper, is: user, user: keeper}}
 - {{id: printed, is: program, argv: [/usr/bin/tide-logger, --version], prints: "1.10"}}
 - {{id: room, is: disk-use, at_most_percent: 90}}
-- {{id: boot, is: boot-time, at_most_seconds: 900}}
+- {{id: boot, is: boot-time, at_most_seconds: 2400}}
 result: {{line: lab-logger, number: 1.0.0, release: true, marks: [stable]}}
 """
 
