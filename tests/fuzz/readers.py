@@ -32,7 +32,7 @@ from bathotype.core.disk.ranges import Ranges
 from bathotype.core.disk.source import BlockSource, check_read
 from bathotype.core.disk.xfs.blocks import Xfs
 from bathotype.core.disk.xfs.files import XfsFiles
-from bathotype.core.errors import BathotypeError, Unavailable
+from bathotype.core.errors import BathotypeError, Refused, Unavailable
 from bathotype.core.generalize.plan import plan
 from bathotype.core.generalize.profile import Profile, builtin_profile, load_profile
 from bathotype.core.generalize.residue import SourceIdentity, scan
@@ -245,8 +245,12 @@ def _profile() -> Profile:
 def disk(data: bytes) -> None:
     """A whole disk: tables, file systems, plan and scan."""
     source = settled(patched(_disk(), data))
-    used_ranges(source, read_layout(source))
-    found = GuestDisk.seen(source)
+    try:
+        found = GuestDisk.seen(source)
+    except Refused:
+        used_ranges(source, read_layout(source))
+        return
+    used_ranges(source, found.layout)
     plan(_profile(), found, host_name="gauge-07")
     scan(found, SourceIdentity("gauge-07", "0" * 32))
     read_contents(found)
