@@ -20,9 +20,11 @@ from xml.etree import ElementTree
 
 import pycdlib
 
-from standin.disks import create_raw, partitions, tool
+from standin.disks import Part, create_raw, tool
 
 _BLOCK = 4096
+#: In the fourth byte of the file system's boot sector.
+_NTFS = b"NTFS    "
 _FACTS, _STATE = b"desk facts\n", b"Preparation of this desk\n"
 #: Of the tool: how it is called, what its answer file is called, how often it may run.
 TOOL, ANSWERS, MOST_RUNS = "prepare.exe", "answers.xml", 5
@@ -74,9 +76,9 @@ def _state_block(facts: dict[str, Any]) -> bytes:
 class Desktop:
     """The desktop system on a disk.  Raises `LookupError` where there is none."""
 
-    def __init__(self, image: Path) -> None:
+    def __init__(self, image: Path, parts: list[Part]) -> None:
         self._image = image
-        self._facts_at, self._state_at = _places(image)
+        self._facts_at, self._state_at = _places(image, parts)
         with image.open("rb") as file:
             file.seek(self._facts_at)
             self.facts: dict[str, Any] = json.loads(file.read(_BLOCK)[len(_FACTS) :])
@@ -126,10 +128,12 @@ class Desktop:
             file.write(_facts_block(self.facts))
 
 
-def _places(image: Path) -> tuple[int, int]:
+def _places(image: Path, parts: list[Part]) -> tuple[int, int]:
     found: dict[bytes, int] = {}
-    for part in partitions(image):
+    for part in parts:
         with image.open("rb") as file:
+            if os.pread(file.fileno(), len(_NTFS), part.start + 3) != _NTFS:
+                continue
             position, end = part.start, part.start + part.size
             while position < end and len(found) < 2:
                 try:

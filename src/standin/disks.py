@@ -67,6 +67,13 @@ def partitions(path: Path) -> list[Part]:
     ]
 
 
+def is_ext4(path: Path, start: int) -> bool:
+    """Whether a file system of that family begins there: its magic is at byte 56 of its superblock."""
+    with path.open("rb") as file:
+        file.seek(start + 1024 + 56)
+        return file.read(2) == b"\x53\xef"
+
+
 @lru_cache
 def tool(name: str) -> str:
     """A system tool that may lie in sbin."""

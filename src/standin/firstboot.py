@@ -21,6 +21,10 @@ from cryptography.hazmat.primitives.asymmetric import ec, ed25519
 
 from standin.guestfiles import Edits, GuestFiles
 
+_INSTANCE = "/var/lib/cloud/data/instance-id"
+#: What is read at a start: at one go, since each look at the disk is a process.
+_READ = ("/etc/machine-id", _INSTANCE, "/etc/hosts", "/etc/passwd", "/etc/shadow", "/etc/group")
+
 
 @dataclass(frozen=True)
 class Seed:
@@ -78,32 +82,35 @@ def start_linux(files: GuestFiles, seed: Seed | None, memory: dict[str, bytes]) 
     """Do what happens at start; returns lines for the serial console.  What lies below /run goes to ``memory``."""
     edits = Edits()
     console = []
-    machine_id = (files.read("/etc/machine-id") or b"").decode().strip()
+    found = files.read_all(*_READ)
+    machine_id = found["/etc/machine-id"].decode().strip()
     if machine_id in ("", "uninitialized"):
         machine_id = secrets.token_hex(16)
         edits.write("/etc/machine-id", machine_id + "\n", mode=0o444)
         console.append("systemd[1]: Initializing machine ID from random generator.")
     if seed is not None:
-        done = (files.read("/var/lib/cloud/data/instance-id") or b"").decode().strip()
+        done = found[_INSTANCE].decode().strip()
         wanted = str(seed.meta.get("instance-id", ""))
         if wanted and wanted != done:
             if seed.config.get("growpart", {}).get("mode", "auto") != "off" and (grown := files.grow()):
                 console.append(grown)
-            console += _first_boot(files, edits, seed, wanted, memory)
+            console += _first_boot(files, edits, seed, wanted, memory, found)
     elif not any(n.startswith("ssh_host_") and n.endswith("_key") for n in files.names("/etc/ssh")):
-        _host_keys(files, edits, "localhost")
+        _host_keys(edits, "localhost")
         console.append("sshd-keygen: generated host keys")
     if edits.written or edits.removed:
         files.change(edits)
     return console
 
 
-def _first_boot(files: GuestFiles, edits: Edits, seed: Seed, instance: str, memory: dict[str, bytes]) -> list[str]:
+def _first_boot(
+    files: GuestFiles, edits: Edits, seed: Seed, instance: str, memory: dict[str, bytes], found: dict[str, bytes]
+) -> list[str]:
     config = seed.config
     host = str(config.get("hostname") or seed.meta.get("local-hostname") or "localhost")
     full = str(config.get("fqdn") or host)
     edits.write("/etc/hostname", host + "\n")
-    hosts = (files.read("/etc/hosts") or b"127.0.0.1 localhost\n").decode()
+    hosts = (found["/etc/hosts"] or b"127.0.0.1 localhost\n").decode()
     kept = [line for line in hosts.splitlines() if not line.startswith("127.0.1.1")]
     names = full if full == host else f"{full} {host}"
     edits.write("/etc/hosts", "\n".join([*kept, f"127.0.1.1 {names}"]) + "\n")
@@ -111,14 +118,14 @@ def _first_boot(files: GuestFiles, edits: Edits, seed: Seed, instance: str, memo
         for name in files.names("/etc/ssh"):
             if name.startswith("ssh_host_"):
                 edits.remove(f"/etc/ssh/{name}")
-    _host_keys(files, edits, host)
+    _host_keys(edits, host)
     if config.get("timezone"):
         edits.write("/etc/timezone", str(config["timezone"]) + "\n")
     if config.get("locale"):
         edits.write("/etc/default/locale", f"LANG={config['locale']}\n")
     if seed.network:
         edits.write("/etc/netplan/50-cloud-init.yaml", yaml.safe_dump({"network": seed.network}), mode=0o600)
-    _users(files, edits, config)
+    _users(edits, config, found)
     for item in config.get("write_files", []):
         data = base64.b64decode(item["content"]) if item.get("encoding") == "b64" else str(item.get("content", ""))
         if item["path"].startswith("/run/"):
@@ -127,7 +134,7 @@ def _first_boot(files: GuestFiles, edits: Edits, seed: Seed, instance: str, memo
             edits.write(item["path"], data, mode=int(str(item.get("permissions", "0644")), 8))
     for number, script in enumerate(seed.scripts):
         edits.write(f"/var/lib/cloud/instances/{instance}/scripts/part-{number}", script, mode=0o700)
-    edits.write("/var/lib/cloud/data/instance-id", instance + "\n")
+    edits.write(_INSTANCE, instance + "\n")
     edits.write(f"/var/lib/cloud/instances/{instance}/user-data.txt", yaml.safe_dump(config), mode=0o600)
     edits.write(
         "/var/lib/cloud/data/result.json", json.dumps({"v1": {"datasource": "DataSourceNoCloud", "errors": []}})
@@ -140,7 +147,7 @@ def _first_boot(files: GuestFiles, edits: Edits, seed: Seed, instance: str, memo
     ]
 
 
-def _host_keys(files: GuestFiles, edits: Edits, host: str) -> None:
+def _host_keys(edits: Edits, host: str) -> None:
     for kind, key in (
         ("ed25519", ed25519.Ed25519PrivateKey.generate()),
         ("ecdsa", ec.generate_private_key(ec.SECP256R1())),
@@ -153,10 +160,8 @@ def _host_keys(files: GuestFiles, edits: Edits, host: str) -> None:
         edits.write(f"/etc/ssh/ssh_host_{kind}_key.pub", public + f" root@{host}\n".encode())
 
 
-def _users(files: GuestFiles, edits: Edits, config: dict[str, Any]) -> None:
-    passwd = (files.read("/etc/passwd") or b"").decode().splitlines()
-    shadow = (files.read("/etc/shadow") or b"").decode().splitlines()
-    group = (files.read("/etc/group") or b"").decode().splitlines()
+def _users(edits: Edits, config: dict[str, Any], found: dict[str, bytes]) -> None:
+    passwd, shadow, group = (found[f"/etc/{name}"].decode().splitlines() for name in ("passwd", "shadow", "group"))
     known = {line.split(":")[0]: line.split(":") for line in passwd}
     uid = max([int(f[2]) for f in known.values() if 1000 <= int(f[2]) < 60000] or [999]) + 1
     default_keys = config.get("ssh_authorized_keys", [])

@@ -23,6 +23,7 @@ import yaml
 
 from standin.counters import Counters
 from standin.desktop import Desktop
+from standin.disks import Part, partitions
 from standin.firstboot import read_seed, start_linux
 from standin.guestfiles import Edits, GuestFiles
 from standin.programs import ProgramError, Programs
@@ -88,9 +89,10 @@ class ModelledGuest:
         self._processes: dict[int, _Process] = {}
         self._serial = 1000
         self._stopped = threading.Event()
-        self._desktop = _read_desktop(facts.image)
-        self._opaque = self._desktop.facts if self._desktop is not None else _read_opaque(facts.image)
-        self._files = None if self._opaque is not None else GuestFiles(facts.image)
+        parts = partitions(facts.image)
+        self._desktop = _read_desktop(facts.image, parts)
+        self._opaque = self._desktop.facts if self._desktop is not None else _read_opaque(facts.image, parts)
+        self._files = None if self._opaque is not None else GuestFiles(facts.image, parts)
         self._memory: dict[str, bytes] = {}  # what lies below /run
         self.stopped_services: set[str] = set()
         self._programs = Programs(self)
@@ -451,17 +453,15 @@ class ModelledGuest:
         return {}
 
 
-def _read_desktop(image: Path) -> Desktop | None:
+def _read_desktop(image: Path, parts: list[Part]) -> Desktop | None:
     try:
-        return Desktop(image)
+        return Desktop(image, parts)
     except LookupError:
         return None
 
 
-def _read_opaque(image: Path) -> dict[str, Any] | None:
-    from standin.disks import partitions
-
-    for part in partitions(image):
+def _read_opaque(image: Path, parts: list[Part]) -> dict[str, Any] | None:
+    for part in parts:
         with image.open("rb") as file:
             file.seek(part.start + OPAQUE_OFFSET)
             block = file.read(4096)

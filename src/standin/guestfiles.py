@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import re
-import subprocess
 import tempfile
+from collections.abc import Iterable
 from pathlib import Path
 
-from standin.disks import partitions, tool
+from standin.debugfs import Debugfs
+from standin.disks import Part, is_ext4, partitions
 from standin.growing import file_system_bytes, grow
 
 
@@ -17,10 +18,9 @@ class GuestFiles:
     Writes replace whole files, as the models need no more.  Raises `LookupError` where the disk has none.
     """
 
-    def __init__(self, image: Path) -> None:
+    def __init__(self, image: Path, parts: list[Part] | None = None) -> None:
         self._image = image
-        self._start = self._find_root()
-        self._target = f"{image}?offset={self._start}"
+        self._start, self._debugfs = self._find_root([p.start for p in (partitions(image) if parts is None else parts)])
 
     def grow(self) -> str:
         """Take what room a larger disk has; returns what happened, empty for nothing."""
@@ -30,43 +30,34 @@ class GuestFiles:
         """How large the file system is, and how much of it is used."""
         return file_system_bytes(self._image, self._start)
 
-    def _find_root(self) -> int:
-        for start in [p.start for p in partitions(self._image)] or [0]:
-            done = self._debugfs(f"{self._image}?offset={start}", ["stat /etc"])
-            if "Type: directory" in done.stdout:
-                return start
+    def _find_root(self, starts: list[int]) -> tuple[int, Debugfs]:
+        for start in starts or [0]:
+            fs = Debugfs(self._image, start)
+            if is_ext4(self._image, start) and "Type: directory" in fs.told(['stat "/etc"'])[0]:
+                return start, fs
         raise LookupError("no file system that a modelled guest can run on")
-
-    @staticmethod
-    def _debugfs(target: str, commands: list[str], *, write: bool = False) -> subprocess.CompletedProcess[str]:
-        with tempfile.NamedTemporaryFile("w", suffix=".debugfs") as script:
-            script.write("\n".join(commands) + "\n")
-            script.flush()
-            options = ["-w"] if write else []
-            return subprocess.run(
-                [tool("debugfs"), *options, "-f", script.name, target],
-                capture_output=True,
-                text=True,
-                errors="replace",
-                check=False,
-            )
 
     def read(self, path: str) -> bytes | None:
         """A whole file, None where there is none."""
-        with tempfile.NamedTemporaryFile() as out:
-            self._debugfs(self._target, [f'dump "{path}" {out.name}'])
-            data = Path(out.name).read_bytes()
-        if data:
-            return data
-        return b"" if self.exists(path) else None
+        return self._debugfs.files([path])[0]
+
+    def read_all(self, *paths: str) -> dict[str, bytes]:
+        """Whole files, empty where there are none, at one go."""
+        return {path: data or b"" for path, data in zip(paths, self._debugfs.files(paths), strict=True)}
 
     def exists(self, path: str) -> bool:
         """Whether something is at a path."""
-        return "Inode:" in self._debugfs(self._target, [f'stat "{path}"']).stdout
+        return bool(self._present([path]))
+
+    def _present(self, paths: Iterable[str]) -> set[str]:
+        """Those of some paths at which something is."""
+        asked = list(dict.fromkeys(paths))
+        told = self._debugfs.told([f'stat "{path}"' for path in asked])
+        return {path for path, text in zip(asked, told, strict=True) if "Inode:" in text}
 
     def facts(self, path: str) -> tuple[int, int, int]:
         """Mode with its type, owner and group of what is at a path.  Raises `OSError` where nothing is."""
-        out = self._debugfs(self._target, [f'stat "{path}"']).stdout
+        [out] = self._debugfs.told([f'stat "{path}"'])
         kind, mode = re.search(r"Type: (\w+)", out), re.search(r"Mode:\s+(\d+)", out)
         owner = re.search(r"User:\s+(\d+)\s+Group:\s+(\d+)", out)
         if kind is None or mode is None or owner is None:
@@ -76,41 +67,46 @@ class GuestFiles:
 
     def names(self, folder: str) -> list[str]:
         """The names in a folder."""
-        out = self._debugfs(self._target, [f'ls -p "{folder}"']).stdout
-        found = [line.split("/")[5] for line in out.splitlines() if line.startswith("/") and line.count("/") >= 6]
-        return sorted(name for name in found if name not in ("", ".", ".."))
+        return sorted(name for name, _ in self._listed([folder])[0])
 
     def below(self, folder: str) -> list[str]:
         """The paths of all files below a folder."""
         found: list[str] = []
         ahead = [folder]
         while ahead:
-            here = ahead.pop()
-            out = self._debugfs(self._target, [f'ls -p "{here}"']).stdout
-            for line in out.splitlines():
-                words = line.split("/")
-                if line.startswith("/") and len(words) >= 7 and words[5] not in ("", ".", ".."):
-                    path = f"{here.rstrip('/')}/{words[5]}"
-                    (ahead if words[2].startswith("04") else found).append(path)
+            further = list[str]()
+            for here, listed in zip(ahead, self._listed(ahead), strict=True):
+                for name, is_folder in listed:
+                    (further if is_folder else found).append(f"{here.rstrip('/')}/{name}")
+            ahead = further
         return sorted(found)
+
+    def _listed(self, folders: list[str]) -> list[list[tuple[str, bool]]]:
+        """What is in each of some folders: names, and whether each is a folder."""
+        found = []
+        for out in self._debugfs.told([f'ls -p "{folder}"' for folder in folders]):
+            rows = [line.split("/") for line in out.splitlines() if line.startswith("/") and line.count("/") >= 6]
+            found.append([(row[5], row[2].startswith("04")) for row in rows if row[5] not in ("", ".", "..")])
+        return found
 
     def change(self, edits: Edits) -> None:
         """Make a batch of changes.  Raises `OSError` where debugfs reports a failure."""
+        parents = {path: [str(p) for p in reversed(Path(path).parents)] for path in edits.written}
+        there = self._present(name for path, folders in parents.items() for name in (*folders, path))
         with tempfile.TemporaryDirectory() as folder:
             commands: list[str] = []
-            made: set[str] = set()
             for path in edits.removed:
                 commands.append(f'rm "{path}"')
             for number, (path, (data, mode, owner)) in enumerate(edits.written.items()):
                 local = Path(folder) / str(number)
                 local.write_bytes(data)
-                for parent in reversed(Path(path).parents):
-                    if str(parent) not in made and not self.exists(str(parent)):
+                for parent in parents[path]:
+                    if parent not in there:
                         commands.append(f'mkdir "{parent}"')
-                        if owner and str(parent).startswith("/home/"):
+                        if owner and parent.startswith("/home/"):
                             commands += [f'sif "{parent}" uid {owner}', f'sif "{parent}" gid {owner}']
-                    made.add(str(parent))
-                if path not in edits.removed and self.exists(path):
+                        there.add(parent)
+                if path not in edits.removed and path in there:
                     commands.append(f'rm "{path}"')
                 commands.append(f'write {local} "{path}"')
                 commands += [
@@ -124,8 +120,8 @@ class GuestFiles:
                 for name, value in facts.items():
                     told = f"0{self.facts(path)[0] & 0o170000 | value:o}" if name == "mode" else value
                     commands.append(f'sif "{path}" {name} {told}')
-            done = self._debugfs(self._target, commands, write=True)
-        problems = [line for line in done.stderr.splitlines() if not line.startswith("debugfs 1.")]
+            complaints = self._debugfs.change(commands)
+        problems = [line for line in complaints.splitlines() if not line.startswith("debugfs 1.")]
         problems = [p for p in problems if not ("rm:" in p and "File not found" in p)]
         if problems:
             raise OSError(f"debugfs: {problems[0]}")

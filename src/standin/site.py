@@ -17,7 +17,7 @@ from standin import disks
 from standin.bodies import Bodies
 from standin.clonepace import ClonePace
 from standin.exports import ExportProcesses
-from standin.faults import take
+from standin.faults import Book, take
 from standin.guest import GuestFacts, ModelledGuest, new_mac
 from standin.installer import install, is_blank
 from standin.labseed import lab_seed
@@ -46,7 +46,8 @@ class Site(SiteDisks, SiteNetworks):
                 connection.execute(text(f"alter table machines add column if not exists {column}"))
             connection.execute(text("update machines set firewalls = '[]' where firewalls is null"))
         self._pace = ClonePace(clones_per_second)
-        self.sessions = sessionmaker(self._engine, expire_on_commit=False)
+        self.faults = Book()
+        self.sessions = sessionmaker(self._engine, expire_on_commit=False, info={"faults": self.faults})
         self._exports = ExportProcesses(data / "exports")
         self._guests: dict[str, ModelledGuest] = {}
         self._guests_lock = threading.Lock()

@@ -72,7 +72,8 @@ def add_fault(site: TheSite, body: NewFault) -> dict[str, str]:
     with site.sessions.begin() as session:
         fault = Fault(id=f"{time.time_ns():020d}-{secrets.token_hex(3)}", **body.model_dump())
         session.add(fault)
-        return {"id": fault.id}
+    site.faults.entered()
+    return {"id": fault.id}
 
 
 @router.delete("/v1/faults", status_code=204)
