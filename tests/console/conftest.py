@@ -80,11 +80,9 @@ def desk(chromium: Browser, demo: System) -> Iterator[Callable[..., Desk]]:
     """Opens a browser for a person; none of them may have complained in the end."""
     opened: list[Desk] = []
 
-    def make(name: str = "", *, theme: str = "light", width: int = 1280) -> Desk:
-        context = chromium.new_context(
-            viewport={"width": width, "height": 800}, reduced_motion="reduce", locale="en-GB", timezone_id="UTC",
-            color_scheme="dark" if theme == "dark" else "light",
-        )  # fmt: skip
+    def make(name: str = "") -> Desk:
+        looks = {"viewport": {"width": 1280, "height": 800}, "reduced_motion": "reduce", "color_scheme": "light"}
+        context = chromium.new_context(**looks, locale="en-GB", timezone_id="UTC")
         context.add_init_script(path=AXE)
         one = Desk(context, demo)
         opened.append(one)

@@ -8,7 +8,6 @@ from collections.abc import Callable
 
 import httpx
 import psycopg
-import pytest
 from playwright.sync_api import expect
 
 from tests.console.conftest import Desk
@@ -57,19 +56,23 @@ _AXE = """async () => {
 }"""
 
 
-@pytest.mark.parametrize(("theme", "width"), [("light", 1280), ("dark", 1280), ("light", 390)])
-def test_every_page_is_sound(desk: Callable[..., Desk], theme: str, width: int) -> None:
-    mara = desk("mara", theme=theme, width=width)
-    wrong = []
+def test_every_page_is_sound_by_day_by_night_and_on_a_small_screen(desk: Callable[..., Desk]) -> None:
+    mara, wrong = desk("mara"), []
     for path in PAGES:
+        mara.page.set_viewport_size({"width": 1280, "height": 800})
+        mara.page.emulate_media(color_scheme="light")
         page = mara.open(path)
         expect(page.get_by_role("heading", level=1)).to_be_visible()
         expect(page.get_by_text("Loading …")).to_have_count(0)
-        if width > 1000:
-            wrong += [f"{path}: {text}" for text in page.evaluate(_AXE)]
-        beyond = page.evaluate("document.documentElement.scrollWidth - document.documentElement.clientWidth")
-        if beyond > 0:
-            wrong.append(f"{path}: {beyond} pixels wider than the screen")
+        for scheme, theme in (("light", "day"), ("dark", "night")):
+            page.emulate_media(color_scheme=scheme)
+            expect(page.locator(f"html[data-theme={theme}]")).to_have_count(1)
+            wrong += [f"{path} by {theme}: {text}" for text in page.evaluate(_AXE)]
+        for width in (1280, 390):
+            page.set_viewport_size({"width": width, "height": 800})
+            beyond = page.evaluate("document.documentElement.scrollWidth - document.documentElement.clientWidth")
+            if beyond > 0:
+                wrong.append(f"{path}: {beyond} pixels wider than a screen of {width}")
     assert wrong == []
 
 

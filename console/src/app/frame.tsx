@@ -7,7 +7,7 @@ import { useLive } from "~/api/live";
 import { Button, Loading, ProblemShown } from "~/parts/basics";
 import { Asked } from "./asked";
 import { SessionGiven, useAccount, useSwitch, useWho } from "./session";
-import { setTheme, theme } from "./theme";
+import { setTheme, useTheme } from "./theme";
 
 const Palette = lazy(() => import("./palette"));
 
@@ -106,9 +106,7 @@ function Signed({ who }: { who: Schema["WhoAmI"] }) {
 function Account({ who, account }: { who: Schema["WhoAmI"]; account: string }) {
   const cache = useQueryClient();
   const change = useSwitch();
-  const [looks, setLooks] = useState(theme());
-  const [, again] = useState(0);
-  const other = looks === "day" ? "night" : "day";
+  const other = useTheme() === "day" ? "night" : "day";
   const leave = async () => {
     await answer(http.DELETE("/api/v1/session"));
     cache.clear();
@@ -144,14 +142,7 @@ function Account({ who, account }: { who: Schema["WhoAmI"]; account: string }) {
           ))}
         </ul>
         <div className="border-hair flex justify-between border-t pt-2">
-          <Button
-            kind="quiet"
-            onClick={() => {
-              setTheme(other);
-              setLooks(other);
-              again((n) => n + 1);
-            }}
-          >
+          <Button kind="quiet" onClick={() => setTheme(other)}>
             {other === "night" ? "Night looks" : "Day looks"}
           </Button>
           <a href="/api/docs" className="text-small self-center">
