@@ -77,10 +77,9 @@ def test_every_page_is_sound_by_day_by_night_and_on_a_small_screen(desk: Callabl
 
 
 def test_the_page_of_the_api_calls_it_without_the_internet(desk: Callable[..., Desk], demo: System) -> None:
-    page = desk("mara").open("/api/docs")
-    asked: list[str] = []
-    page.on("request", lambda request: asked.append(request.url))
-    page.reload()
+    mara, asked = desk("mara"), list[str]()
+    mara.page.on("request", lambda request: asked.append(request.url))
+    page = mara.open("/api/docs")
     expect(page.get_by_role("heading", name="Bathotype")).to_be_visible()
     page.get_by_text("Sessions, tokens, members and keys.").click()
     page.locator("[id*='api_v1_session_get'] .opblock-summary").click()

@@ -68,7 +68,7 @@ class Lives:
 
     def __post_init__(self) -> None:
         self._context = multiprocessing.get_context("forkserver")
-        self._context.set_forkserver_preload(["bathotype.service.working"])
+        self._context.set_forkserver_preload(["bathotype.service.working", "bathotype.sites.standin.site"])
 
     @property
     def kill_file(self) -> Path:

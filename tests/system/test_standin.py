@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import time
 from io import BytesIO
 
 import pycdlib
@@ -9,6 +10,7 @@ import pytest
 
 from bathotype.core.errors import NotFound, Refused
 from bathotype.core.guest.agent import AgentRefused
+from standin.guestfiles import Edits, GuestFiles
 from tests.support import System, holds, until
 
 TAGS = {"owner": "x", "purpose": "y"}
@@ -55,6 +57,23 @@ def test_agent_writes_are_on_the_disk_and_freezing_holds_them_back(system: Syste
         assert agent.thaw() == 1 and agent.freeze_status() == "thawed"
         assert agent.read_file("/var/lib/tide/marker") == b"a-marker-for-the-test"
         agent.run(["/bin/rm", "/var/lib/tide/marker"])
+
+
+def test_a_guest_reads_what_its_disk_holds_whoever_wrote_it(system: System) -> None:
+    site, other = system.site(), GuestFiles(system.disk_file("surge-old-01"))
+    machine = site.machine_named("skerry-1", "surge-old-01")
+    assert machine is not None
+    path = "/var/lib/tide/seen"
+    with site.agent(machine.id) as agent:
+        for number in range(3):
+            edits = Edits()
+            edits.write(path, f"reading {number}\n")
+            other.change(edits)
+            assert agent.read_file(path) == f"reading {number}\n".encode()
+            time.sleep(0.15)  # from now on the model remembers it
+            assert agent.read_file(path) == agent.read_file(path) == f"reading {number}\n".encode()
+        agent.run(["/bin/rm", path])
+        assert not other.exists(path)
 
 
 def test_power_and_shutdown(system: System) -> None:

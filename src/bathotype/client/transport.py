@@ -38,7 +38,9 @@ class Transport:
         http: httpx.Client | None = None,
     ) -> None:
         self.url, self._patience = url.rstrip("/"), patience
-        self.http = http or httpx.Client(timeout=timeout, trust_env=False)
+        # Loading this system's certificates takes longer than most calls: without encryption there is none to check.
+        encrypted = not self.url.startswith("http://")
+        self.http = http or httpx.Client(timeout=timeout, trust_env=False, verify=encrypted)
         self.http.base_url = httpx.URL(f"{self.url}/api/v1")
         self.http.headers.update({"Authorization": f"Bearer {token}"} if token else {})
         self.http.headers.update({ACCOUNT_HEADER: account} if account else {})

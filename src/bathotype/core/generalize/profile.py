@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import base64
 import re
+from functools import cache
 from importlib import resources
 from typing import Annotated, Any, Literal
 
@@ -362,6 +363,7 @@ def builtin_names() -> list[str]:
     return sorted(item.name.removesuffix(".yaml") for item in folder.iterdir() if item.name.endswith(".yaml"))
 
 
+@cache
 def builtin_profile(name: str) -> Profile:
     """One that ships.  Raises `NotFound`, naming those that do."""
     if name not in builtin_names():

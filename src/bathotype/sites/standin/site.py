@@ -57,6 +57,7 @@ class StandinSite:
             timeout=min(timeout, patience),
             headers={"Authorization": f"Bearer {token}"},
             trust_env=False,
+            verify=not self._url.startswith("http://"),  # certificates are loaded where there are some to check
         )
 
     def close(self) -> None:
