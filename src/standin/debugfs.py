@@ -30,8 +30,11 @@ class Debugfs:
         self._kept: tuple[_Stamp, dict[str, bytes | None]] = ((0, 0), {})
 
     def _stamp(self) -> _Stamp | None:
-        """What says that the disk is as it was; None where it was written a moment ago."""
-        facts = self._image.stat()
+        """What says that the disk is as it was; None where it was written a moment ago, or is lost."""
+        try:
+            facts = self._image.stat()
+        except FileNotFoundError:
+            return None
         return None if time.time_ns() - facts.st_mtime_ns < _SETTLED else (facts.st_mtime_ns, facts.st_size)
 
     def told(self, commands: Sequence[str]) -> list[str]:
