@@ -12,8 +12,15 @@ from bathotype.sites.protocol import Site
 
 _LINES = 5
 _LONGEST_LINE = 200
-_PAUSE = 0.5
+#: Of the pauses between two questions, in seconds.
+_SHORTEST, _LONGEST = 0.3, 4.0
 _CALL_SECONDS = 5.0
+
+
+def pause_after(waited: float) -> float:
+    """Seconds until a guest is asked again that has been waited for so long: a twentieth of that, so that a slow one is not
+    kept busy with answering."""
+    return min(max(_SHORTEST, waited / 20), _LONGEST)
 
 
 def first_booted(agent: GuestAgent, instance_id: str) -> bool | None:
@@ -66,7 +73,8 @@ def _wait(
     advice: str, code: str,
 ) -> None:  # fmt: skip
     """Wait; ``check`` is called in each round and may raise to stop.  Raises `Unavailable` with the end of the console."""
-    deadline = time.monotonic() + seconds
+    began = time.monotonic()
+    deadline = began + seconds
     while True:
         try:
             with site.agent(machine, timeout=_CALL_SECONDS) as agent:
@@ -78,7 +86,7 @@ def _wait(
             tail = " | ".join(console_tail(site, machine))
             raise Unavailable(f"{what} within {seconds:.0f} s. Its console ends: {tail}", advice=advice, code=code)
         check()
-        time.sleep(_PAUSE)
+        time.sleep(pause_after(time.monotonic() - began))
 
 
 def console_tail(site: Site, machine: str) -> list[str]:

@@ -24,7 +24,7 @@ from bathotype.core.units import plural
 from bathotype.service import audit
 from bathotype.service.admission import rooms
 from bathotype.service.guests.firstboot import note_differences, read_seen
-from bathotype.service.guests.ready import console_tail, first_booted
+from bathotype.service.guests.ready import console_tail, first_booted, pause_after
 from bathotype.service.identities import read_identity, remember_identity
 from bathotype.service.kinds.basedisks import BaseDisks
 from bathotype.service.operations.context import Cancelled, LockLost
@@ -36,8 +36,6 @@ from bathotype.service.vault import Vault
 from bathotype.sites.protocol import Site, SiteMachine
 
 _AT_ONCE = 8
-_POLL = 0.3
-
 
 #: Tag of an instance's empty disks: its id.
 _EXTRA = "bathotype-extra"
@@ -190,7 +188,8 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
 
     def follow(self) -> None:
         """Wait until each agent answers and the first-boot settings have taken effect."""
-        deadline = time.monotonic() + self.params.wait_seconds
+        began = time.monotonic()
+        deadline = began + self.params.wait_seconds
         waiting = {i.id: i for i in self._instances("starting")}
         total = len(self._instances())
         while waiting:
@@ -206,7 +205,7 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
                     self._fail(instance, self._console_tail(instance))
                 return
             if waiting:
-                time.sleep(_POLL)
+                time.sleep(pause_after(time.monotonic() - began))
                 self.context.check()
         self.context.log(f"{plural(len(self._instances('running')), 'instance')} running, each with its own identity.")
 
