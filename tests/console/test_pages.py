@@ -74,6 +74,9 @@ def test_every_page_is_sound_by_day_by_night_and_on_a_small_screen(desk: Callabl
             if beyond > 0:
                 wrong.append(f"{path}: {beyond} pixels wider than a screen of {width}")
     assert wrong == []
+    page = mara.open("/people?show=keys")  # still on the small screen
+    for row, name in (("navigation", "People"), ("tablist", "Keys")):
+        expect(page.get_by_role(row).get_by_text(name, exact=True)).to_be_in_viewport()
 
 
 def test_the_page_of_the_api_calls_it_without_the_internet(desk: Callable[..., Desk], demo: System) -> None:

@@ -5,6 +5,7 @@ import { Navigate, NavLink, Outlet, useLocation, useNavigation } from "react-rou
 import { answer, http, type Schema } from "~/api/client";
 import { useLive } from "~/api/live";
 import { Button, Loading, ProblemShown } from "~/parts/basics";
+import { useInSight } from "~/parts/sight";
 import { Asked } from "./asked";
 import { SessionGiven, useAccount, useSwitch, useWho } from "./session";
 import { setTheme, useTheme } from "./theme";
@@ -37,6 +38,7 @@ function Signed({ who }: { who: Schema["WhoAmI"] }) {
   const there = useLive(account);
   const [searching, setSearching] = useState(false);
   const busy = useNavigation().state === "loading";
+  const pages = useInSight<HTMLElement>("[aria-current=page]", useLocation().pathname);
   useEffect(() => {
     const open = (event: KeyboardEvent) => {
       const typing = event.target instanceof HTMLElement && /^(INPUT|TEXTAREA|SELECT)$/.test(event.target.tagName);
@@ -57,6 +59,7 @@ function Signed({ who }: { who: Schema["WhoAmI"] }) {
         <div className="mx-auto flex max-w-[80rem] flex-wrap items-center gap-x-5 gap-y-1 px-4 sm:px-8">
           <span className="py-2.5 pr-2 text-[16px] font-bold">Bathotype</span>
           <nav
+            ref={pages}
             aria-label="Pages"
             className="order-last -mx-1 flex w-full gap-5 overflow-x-auto px-1 md:order-none md:w-auto"
           >

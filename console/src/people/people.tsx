@@ -1,7 +1,7 @@
-import { Tabs } from "radix-ui";
 import { useSearchParams } from "react-router";
 import { useSession } from "~/app/session";
 import { Says } from "~/parts/sentence";
+import { PageParts } from "~/parts/tabs";
 import { plural } from "~/parts/text";
 import { FirstBoots } from "./first-boots";
 import { Keys } from "./keys";
@@ -35,26 +35,13 @@ export function Component() {
       <Says
         under={who.accounts.length > 1 ? `You are a member of ${plural(who.accounts.length, "account")}.` : undefined}
       >{`You are ${role} of ${account}.`}</Says>
-      <Tabs.Root
-        value={show}
-        onValueChange={(part) => setSearch(part === "members" ? {} : { show: part }, { replace: true })}
-        className="mt-5"
+      <PageParts
+        parts={parts}
+        open={show}
+        turn={(part) => setSearch(part === "members" ? {} : { show: part }, { replace: true })}
       >
-        <Tabs.List className="border-rule flex gap-5 overflow-x-auto border-b" aria-label="Parts of this page">
-          {parts.map(([name, title]) => (
-            <Tabs.Trigger
-              key={name}
-              value={name}
-              className="text-small text-ink-2 data-[state=active]:border-ink data-[state=active]:text-ink border-b-2 border-transparent py-1.5 whitespace-nowrap data-[state=active]:font-semibold"
-            >
-              {title}
-            </Tabs.Trigger>
-          ))}
-        </Tabs.List>
-        <Tabs.Content value={show} tabIndex={-1} className="pt-4 outline-none">
-          <Part />
-        </Tabs.Content>
-      </Tabs.Root>
+        <Part />
+      </PageParts>
     </>
   );
 }

@@ -24,7 +24,7 @@ export function Component() {
   if (!data) return <Loading />;
   const now = new Date().toLocaleDateString("en-GB", { weekday: "long", day: "numeric", month: "long" });
   return (
-    <Page aside={<Aside overview={data} />}>
+    <Page aside={<Aside overview={data} />} last>
       <Sentence
         parts={data.sentence}
         leads={{ needs: "#needs", dates: "#dates", instances: "/instances" }}

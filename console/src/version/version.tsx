@@ -1,5 +1,4 @@
 import { useQuery } from "@tanstack/react-query";
-import { Tabs } from "radix-ui";
 import { useState } from "react";
 import { useNavigate, useParams, useSearchParams } from "react-router";
 import { ask } from "~/api/queries";
@@ -7,6 +6,7 @@ import { Loading, ProblemShown } from "~/parts/basics";
 import { Offers } from "~/parts/offers";
 import { Page } from "~/parts/page";
 import { Sentence } from "~/parts/sentence";
+import { PageParts } from "~/parts/tabs";
 import { away, day, to } from "~/parts/text";
 import { Contents } from "./contents";
 import { Difference } from "./difference";
@@ -63,32 +63,24 @@ export function Component() {
         }}
         under={`${version.notes} ${released}${shared}`.trim()}
       />
-      <Tabs.Root value={show} onValueChange={turn} className="mt-5">
-        <Tabs.List className="border-rule flex gap-5 overflow-x-auto border-b" aria-label="Parts of this page">
-          {parts.map(([name, title]) => (
-            <Tabs.Trigger
-              key={name}
-              value={name}
-              className="text-small text-ink-2 data-[state=active]:border-ink data-[state=active]:text-ink border-b-2 border-transparent py-1.5 whitespace-nowrap data-[state=active]:font-semibold"
-            >
-              {title}
-              {name === "findings" && version.findings.open_high > 0 && (
-                <span className="text-heed"> {version.findings.open_high} open</span>
-              )}
-            </Tabs.Trigger>
-          ))}
-        </Tabs.List>
-        <Tabs.Content value={show} tabIndex={-1} className="pt-4 outline-none">
-          {show === "about" && <About overview={data} />}
-          {show === "contents" && <Contents version={version} />}
-          {show === "difference" && <Difference version={version} />}
-          {show === "findings" && <Findings reference={reference} />}
-          {show === "proof" && <Proof reference={reference} />}
-          {show === "checks" && <Checks reference={reference} />}
-          {show === "where" && <Where overview={data} />}
-          {show === "events" && <Happened subject={version.reference} />}
-        </Tabs.Content>
-      </Tabs.Root>
+      <PageParts
+        parts={parts}
+        open={show}
+        turn={turn}
+        badge={(name) =>
+          name === "findings" &&
+          version.findings.open_high > 0 && <span className="text-heed"> {version.findings.open_high} open</span>
+        }
+      >
+        {show === "about" && <About overview={data} />}
+        {show === "contents" && <Contents version={version} />}
+        {show === "difference" && <Difference version={version} />}
+        {show === "findings" && <Findings reference={reference} />}
+        {show === "proof" && <Proof reference={reference} />}
+        {show === "checks" && <Checks reference={reference} />}
+        {show === "where" && <Where overview={data} />}
+        {show === "events" && <Happened subject={version.reference} />}
+      </PageParts>
       {asked && <VersionDialog verb={asked} overview={data} close={() => setAsked("")} />}
     </Page>
   );
