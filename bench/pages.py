@@ -16,6 +16,7 @@ from bench.report import Row
 
 ROUNDS = 5
 _USABLE_SECONDS, _FIRST_LOAD_KB = 1.5, 250.0
+_MACHINE = "/machines/skerry-1/gauge-seed-01"
 PAGES = (
     "/",
     "/lines",
@@ -26,7 +27,7 @@ PAGES = (
     "/sheets",
     "/sheets/gauge-logging",
     "/machines",
-    "/machines/skerry-1/gauge-seed-01",
+    _MACHINE,
     "/operations",
     "/instances",
     "/launch?of=gauge-collector",
@@ -42,6 +43,8 @@ _USABLE = """() => {
   const heading = document.querySelector("h1");
   return heading !== null && heading.textContent !== "" && !document.body.innerText.includes("Loading …");
 }"""
+#: A machine's page is used before its disk has been read and its agent asked; that has ended as well.
+_LOOKED_AT = """() => !document.body.innerText.includes("Reading its disk")"""
 _LOADED = """() => performance.getEntriesByType("resource").concat(performance.getEntriesByType("navigation"))
   .filter((e) => !e.name.includes("/api/")).reduce((sum, e) => sum + e.encodedBodySize, 0)"""
 
@@ -56,19 +59,23 @@ def rows(running: DemoSystem, say: Callable[[str], None]) -> list[Row]:
         session, loaded = _signed_in(browser, running)
         say("pages ...")
         taken: dict[str, list[float]] = {path: [] for path in PAGES}
+        looked_at: list[float] = []
         for _ in range(ROUNDS):
             for path, times in taken.items():
                 context = _fresh(browser, session)
-                times.append(_usable(context.new_page(), f"{running.url}{path}"))
+                page, began = context.new_page(), time.perf_counter()
+                times.append(_usable(page, f"{running.url}{path}"))
+                if path == _MACHINE:
+                    page.wait_for_function(_LOOKED_AT, polling="raf")
+                    looked_at.append(time.perf_counter() - began)
                 context.close()
         browser.close()
     found = [Row("all that the sign-in page loads", f"{loaded:.0f} kB", "250 kB", "", loaded / _FIRST_LOAD_KB, 1.0)]
-    for path, times in taken.items():
+    works = {f"`{path}` until it can be used": times for path, times in taken.items()}
+    works[f"`{_MACHINE}` until its disk has been read and its agent asked"] = looked_at
+    for work, times in works.items():
         seconds = statistics.median(times)
-        limit = f"{_USABLE_SECONDS} s"
-        found.append(
-            Row(f"`{path}` until it can be used", f"{seconds:.2f} s", limit, "", seconds / _USABLE_SECONDS, 1.0)
-        )
+        found.append(Row(work, f"{seconds:.2f} s", f"{_USABLE_SECONDS} s", "", seconds / _USABLE_SECONDS, 1.0))
     return found
 
 
@@ -82,6 +89,7 @@ def _signed_in(browser: Browser, running: DemoSystem) -> tuple[StorageState, flo
     context = _fresh(browser)
     page = context.new_page()
     _usable(page, f"{running.url}/sign-in")
+    page.wait_for_load_state("networkidle")  # the type comes after the first sentence
     loaded = float(page.evaluate(_LOADED)) / 1000
     page.get_by_label("Name").fill("mara")
     page.get_by_label("Password").fill(running.secrets["people"]["mara"])
