@@ -48,7 +48,9 @@ class Debugfs:
     def _answers(self, commands: Sequence[str], ask: _Ask) -> list[bytes | None]:
         stamp = self._stamp()
         kept = self._kept[1] if stamp == self._kept[0] else {}
-        found = {command: kept[command] for command in commands if command in kept}
+        # debugfs knows no way to write a name with a line break: to a model nothing is there.
+        found: dict[str, bytes | None] = {command: None for command in commands if "\n" in command}
+        found |= {command: kept[command] for command in commands if command in kept}
         if missing := [command for command in commands if command not in found]:
             asked = ask(missing)
             found |= asked
@@ -71,7 +73,9 @@ class Debugfs:
             return {command: file.read_bytes() if file.exists() else None for command, file in files.items()}
 
     def change(self, commands: list[str]) -> str:
-        """Run commands that write; returns what debugfs complains of."""
+        """Run commands that write; returns what debugfs complains of.  Raises `OSError` where a name has a line break."""
+        if any("\n" in command for command in commands):
+            raise OSError("names with line breaks are not modelled")
         return self._run(commands, "-w").stderr.decode("utf-8", "replace")
 
     def _run(self, commands: list[str], *options: str) -> subprocess.CompletedProcess[bytes]:

@@ -74,6 +74,9 @@ def test_a_guest_reads_what_its_disk_holds_whoever_wrote_it(system: System) -> N
             assert agent.read_file(path) == agent.read_file(path) == f"reading {number}\n".encode()
         agent.run(["/bin/rm", path])
         assert not other.exists(path)
+        with pytest.raises(AgentRefused, match="No such file"):
+            agent.read_file(f"{path}\nrm /etc/hostname")
+        assert agent.read_file("/etc/hostname").startswith(b"surge-old-01")
 
 
 def test_power_and_shutdown(system: System) -> None:
