@@ -43,11 +43,24 @@ def _build(name: str, factory: pytest.TempPathFactory) -> Path:
     return path
 
 
+_SYSTEM = pytest.StashKey[System]()
+
+
 @pytest.fixture(scope="session")
-def system() -> Iterator[System]:
+def system(request: pytest.FixtureRequest) -> Iterator[System]:
     """PostgreSQL, stand-in, service and worker, all real, started once."""
     with running_system() as running:
+        request.config.stash[_SYSTEM] = running
         yield running
+        running.sleep(False)
+        del request.config.stash[_SYSTEM]
+
+
+@pytest.hookimpl(tryfirst=True)
+def pytest_runtest_setup(item: pytest.Item) -> None:
+    """The system sleeps while tests run that do not use it: its upkeep, every two seconds here, delays them."""
+    if running := item.config.stash.get(_SYSTEM, None):
+        running.sleep("system" not in getattr(item, "fixturenames", ()))
 
 
 @pytest.fixture
@@ -63,10 +76,10 @@ def cli(system: System) -> Callable[..., subprocess.CompletedProcess[str]]:
 #: Modules that take longest go first, so that no process is left with one of them in the end.
 LONGEST = (
     "test_real_guest",
-    "test_console",  # with the next one in one process: they share a demo
+    "test_console",
     "test_pages",
-    "test_faults",
     "test_kill_points",
+    "test_faults",
     "test_images",
     "test_many_at_once",
     "test_any_order",
@@ -74,10 +87,17 @@ LONGEST = (
 )
 
 
+@pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """The modules that take longest go first: xdist hands out whole files, in this order."""
+    """The modules that take longest go first: xdist hands out whole files, in this order.
+
+    Those of the console stay together, since they share a demo.
+    """
     rank = {name: number for number, name in enumerate(LONGEST)}
-    items.sort(key=lambda item: rank.get(Path(item.nodeid.partition("::")[0]).stem, len(rank)))
+    items.sort(key=lambda item: rank.get(item.path.stem, len(rank)))
+    for item in items:
+        folder = item.path.parent.name
+        item.add_marker(pytest.mark.xdist_group("console" if folder == "console" else f"{folder}/{item.path.stem}"))
 
 
 def pytest_sessionfinish(session: pytest.Session) -> None:

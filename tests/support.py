@@ -61,6 +61,7 @@ class System(DemoSystem):
     """The demo with short periods, and with the means to hurt it."""
 
     def __init__(self, folder: Path, *, worker: bool = True) -> None:
+        self._asleep = False
         quick = {"BATHOTYPE_RECONCILE_SECONDS": "2", "BATHOTYPE_FREEZE_SECONDS": "3"}
         self.bucket_server = ThreadedMotoServer(ip_address="127.0.0.1", port=0, verbose=False)
         self.bucket_server.start()
@@ -143,6 +144,15 @@ class System(DemoSystem):
         assert child.process is not None
         os.kill(child.process.pid, signal.SIGKILL)
         child.process.wait()
+
+    def sleep(self, asleep: bool) -> None:
+        """Stop the processes that do something without being asked, or let them go on."""
+        if asleep == self._asleep:
+            return
+        self._asleep = asleep
+        for child in self.supervisor.children:
+            if child.name in ("standin", "worker") and child.process is not None:
+                child.process.send_signal(signal.SIGSTOP if asleep else signal.SIGCONT)
 
     def revive(self) -> None:
         """Start again what was killed, and wait until it answers."""

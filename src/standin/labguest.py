@@ -26,7 +26,11 @@ _PACKAGES = (
     "systemd,systemd-sysv,udev,dbus,kmod,iproute2,procps,netbase,ca-certificates,cloud-init,qemu-guest-agent,"
     "openssh-server,lighttpd,cloud-guest-utils,fdisk,linux-image-cloud-amd64,initramfs-tools,zstd,btrfs-progs"
 )
-_LEFT_OUT = ("/usr/share/doc/*", "/usr/share/man/*", "/usr/share/locale/*", "/usr/share/info/*")
+# Btrfs's own scripts would load it in an initrd that boots ext4 too.
+_LEFT_OUT = (
+    "/usr/share/doc/*", "/usr/share/man/*", "/usr/share/locale/*", "/usr/share/info/*",
+    "/usr/share/initramfs-tools/*/btrfs",
+)  # fmt: skip
 _SYSLINUX_CFG = """\
 DEFAULT lab
 PROMPT 0
@@ -34,7 +38,7 @@ TIMEOUT 0
 LABEL lab
  LINUX /vmlinuz
  INITRD /initrd
- APPEND root=LABEL=lab-root ro console=ttyS0 mitigations=off random.trust_cpu=on net.ifnames=0 quiet
+ APPEND root=LABEL=lab-root ro console=ttyS0 mitigations=off random.trust_cpu=on net.ifnames=0 noresume quiet
 """
 # What a guest of a simulated cloud needs of cloud-init: less to load, and one kind of host key, under emulation.
 _CLOUD_CFG = """\
@@ -46,18 +50,67 @@ cloud_final_modules: [scripts-user, final-message]
 """
 _FSTAB = "LABEL=lab-root / {root} {options} 0 1\nLABEL=LABBOOT /boot/efi vfat umask=0077 0 2\n"
 _OPTIONS = {"ext4": "errors=remount-ro,discard", "btrfs": "defaults"}
+# cloud-init's stages by a process that has loaded it; by Debian's own command where there is none.
+_STAGES = "/usr/local/lib/lab-stages"
+_STAGES_PY = Path(__file__).with_name("labstages.py")
+_ASK = """\
+#!/bin/bash
+cd /run/lab-stages && [ -p asked ] || exec /usr/bin/cloud-init "$@"
+echo "$*" >asked && read -r code <ended && exit "$code"
+"""
+_UNITS = {
+    "cloud-init-local": f"/usr/bin/python3 {_STAGES}/stages.py",
+    "cloud-init": f"{_STAGES}/ask init",
+    "cloud-config": f"{_STAGES}/ask modules --mode=config",
+    "cloud-final": f"{_STAGES}/ask modules --mode=final",
+}
+# The package's own starts Perl six times to learn what is said here.
+_WEB = """\
+server.document-root = "/var/www/html"
+server.port = 80
+server.username = "www-data"
+server.groupname = "www-data"
+server.pid-file = "/run/lighttpd.pid"
+server.errorlog = "/var/log/lighttpd/error.log"
+index-file.names = ("index.html")
+mimetype.assign = (".html" => "text/html; charset=utf-8")
+$SERVER["socket"] == "[::]:80" { }
+"""
 _PAGE = "<!doctype html><title>Gauge collector</title><p>Halvane Tide Office: gauge collector 2.3.1\n"
 _FILES = {
     "etc/cloud/cloud.cfg.d/10-lab.cfg": _CLOUD_CFG,
+    "etc/lighttpd/lighttpd.conf": _WEB,
     "var/www/html/index.html": _PAGE,
     "etc/tide/gauge-collector.conf": "station = lab\ninterval = 60\n",
     "etc/hostname": "lab-template\n",
     "etc/machine-id": "",
+    f"{_STAGES[1:]}/stages.py": _STAGES_PY.read_text(),
+    f"{_STAGES[1:]}/ask": _ASK,
+    **{
+        f"etc/systemd/system/{unit}.service.d/lab.conf": f"[Service]\nExecStart=\nExecStart={command}\n"
+        for unit, command in _UNITS.items()
+    },
+}
+# What must be there before the kernel's package makes its initrd: a small one, whatever the root file system.
+_EARLY_FILES = {
+    "etc/initramfs-tools/conf.d/lab": "MODULES=list\nCOMPRESS=zstd\n",
+    "etc/initramfs-tools/modules": "virtio_pci\nvirtio_blk\n",
+    "etc/initramfs-tools/hooks/lab": """\
+#!/bin/sh
+[ "$1" = prereqs ] && exit 0
+. /usr/share/initramfs-tools/hook-functions
+manual_add_modules ext4 btrfs
+""",
 }
 _MASKED = (
     "e2scrub_reap.service", "e2scrub_all.timer", "apt-daily.timer", "apt-daily-upgrade.timer", "dpkg-db-backup.timer",
     "fstrim.timer", "systemd-binfmt.service", "sys-kernel-debug.mount", "sys-kernel-tracing.mount",
     "dev-hugepages.mount", "dev-mqueue.mount", "systemd-timesyncd.service",
+)  # fmt: skip
+_NO_GENERATORS = tuple(
+    f"systemd-{what}-generator"
+    for what in ("cryptsetup", "debug", "gpt-auto", "hibernate-resume", "integritysetup", "rc-local", "run",
+                 "system-update", "sysv", "veritysetup")
 )  # fmt: skip
 _NETWORK = ("multi-user.target.wants", "systemd-networkd.service")
 
@@ -75,7 +128,8 @@ def prepare(cache: Path, root: str, say: Callable[[str], None] = lambda line: No
     Raises `RuntimeError` with the end of the failing tool's output.
     """
     cache.mkdir(parents=True, exist_ok=True)
-    recipe = hashlib.sha256(Path(__file__).read_bytes()).hexdigest()[:12]
+    made_by = Path(__file__).read_bytes() + _STAGES_PY.read_bytes()
+    recipe = hashlib.sha256(made_by).hexdigest()[:12]
     image = cache / f"{recipe}-{root}.raw"
     with _alone(cache):
         if image.exists():
@@ -129,32 +183,38 @@ def _make_tree(tree: Path) -> None:
     release, sources = _sources()
     part = tree.with_name(tree.name + ".part")
     shutil.rmtree(part, ignore_errors=True)
-    initramfs = (
-        'mkdir -p "$1/etc/initramfs-tools/conf.d" && '
-        'printf "MODULES=list\\nCOMPRESS=zstd\\n" >"$1/etc/initramfs-tools/conf.d/lab" && '
-        'printf "virtio_pci\\nvirtio_blk\\next4\\nbtrfs\\n" >"$1/etc/initramfs-tools/modules"'
-    )
+    early = part.with_suffix(".early")
+    shutil.rmtree(early, ignore_errors=True)
+    _write(early, _EARLY_FILES)
     _run(
         [
             tool("mmdebstrap"), "--quiet", "--variant=minbase", "--mode=root", f"--include={_PACKAGES}",
             *[f"--dpkgopt=path-exclude={path}" for path in _LEFT_OUT],
             '--aptopt=APT::Install-Recommends "false"', '--aptopt=Acquire::Languages "none"',
-            f"--essential-hook={initramfs}", release, str(part), *sources,
+            f"--essential-hook=sync-in {early} /", release, str(part), *sources,
         ]
     )  # fmt: skip
-    for name, text in _FILES.items():
-        (part / name).parent.mkdir(parents=True, exist_ok=True)
-        (part / name).write_text(text)
+    shutil.rmtree(early)
+    _write(part, _FILES)
     units = part / "etc/systemd/system"
-    for unit in _MASKED:
-        (units / unit).unlink(missing_ok=True)
-        (units / unit).symlink_to("/dev/null")
+    for folder, names in ((units, _MASKED), (part / "etc/systemd/system-generators", _NO_GENERATORS)):
+        folder.mkdir(parents=True, exist_ok=True)
+        for name in names:
+            (folder / name).unlink(missing_ok=True)
+            (folder / name).symlink_to("/dev/null")
     (units / _NETWORK[0]).mkdir(parents=True, exist_ok=True)
     (units / _NETWORK[0] / _NETWORK[1]).symlink_to(f"/lib/systemd/system/{_NETWORK[1]}")
     for key in part.glob("etc/ssh/ssh_host_*"):
         key.unlink()
     (part / "boot/efi").mkdir(exist_ok=True)
     part.rename(tree)
+
+
+def _write(root: Path, files: dict[str, str]) -> None:
+    for name, text in files.items():
+        (root / name).parent.mkdir(parents=True, exist_ok=True)
+        (root / name).write_text(text)
+        (root / name).chmod(0o755 if text.startswith("#!") else 0o644)
 
 
 def _make_disk(path: Path, tree: Path, root: str) -> None:
