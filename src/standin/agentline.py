@@ -85,6 +85,9 @@ class AgentLine:
             self._socket = None
 
     def close(self) -> None:
-        """Give the channel back."""
+        """Give the channel back.  Who waits for an answer gets none: the guest may be off, as it was asked to be."""
+        if (waiting := self._socket) is not None:
+            with contextlib.suppress(OSError):
+                waiting.shutdown(socket.SHUT_RDWR)
         with self._turn:
             self._drop()

@@ -2,14 +2,20 @@
 
 from __future__ import annotations
 
+import json
+import socket
+import threading
 import time
+from concurrent.futures import ThreadPoolExecutor
 from io import BytesIO
+from pathlib import Path
 
 import pycdlib
 import pytest
 
 from bathotype.core.errors import NotFound, Refused
 from bathotype.core.guest.agent import AgentRefused
+from standin.agentline import AgentLine
 from standin.guestfiles import Edits, GuestFiles
 from tests.support import System, holds, until
 
@@ -91,6 +97,29 @@ def test_power_and_shutdown(system: System) -> None:
     with site.agent(machine.id) as agent:
         assert agent.read_file("/etc/machine-id") == identity, "a machine that starts again stays itself"
     assert "login:" in site.console(machine.id)
+
+
+def test_a_guest_that_goes_off_without_an_answer_keeps_nobody_waiting(tmp_path: Path) -> None:
+    asked, server = threading.Event(), socket.socket(socket.AF_UNIX)
+    server.bind(str(tmp_path / "agent.sock"))
+    server.listen()
+
+    def guest() -> None:
+        with server, server.accept()[0] as connection, connection.makefile("rwb") as lines:
+            told = json.loads(lines.readline().lstrip(b"\xff"))
+            lines.write(b"\xff" + json.dumps({"return": told["arguments"]["id"]}).encode() + b"\n")
+            lines.flush()
+            assert b"guest-shutdown" in lines.readline()
+            asked.set()
+            lines.read()
+
+    line = AgentLine(tmp_path / "agent.sock")
+    with ThreadPoolExecutor() as pool:
+        pool.submit(guest)
+        answer = pool.submit(line.ask, b'{"execute": "guest-shutdown"}')
+        assert asked.wait(20)
+        pool.submit(line.close).result(timeout=20)
+        assert answer.result(timeout=20) is None
 
 
 def test_a_real_machine_with_a_blank_disk_boots_from_a_medium(system: System) -> None:
