@@ -87,17 +87,16 @@ LONGEST = (
 )
 
 
-@pytest.hookimpl(tryfirst=True)
-def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """The modules that take longest go first: xdist hands out whole files, in this order.
+def pytest_itemcollected(item: pytest.Item) -> None:
+    """A process gets whole files, and all of the console's, which share a demo."""
+    folder = item.path.parent.name
+    item.add_marker(pytest.mark.xdist_group("console" if folder == "console" else f"{folder}/{item.path.stem}"))
 
-    Those of the console stay together, since they share a demo.
-    """
+
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """The modules that take longest go first: xdist hands out groups in this order."""
     rank = {name: number for number, name in enumerate(LONGEST)}
     items.sort(key=lambda item: rank.get(item.path.stem, len(rank)))
-    for item in items:
-        folder = item.path.parent.name
-        item.add_marker(pytest.mark.xdist_group("console" if folder == "console" else f"{folder}/{item.path.stem}"))
 
 
 def pytest_sessionfinish(session: pytest.Session) -> None:
