@@ -47,7 +47,7 @@ demo-real: setup
 	$(BIN)/bathotype demo --real --data-dir $$folder
 
 # Four processes, which wait half of the time, each given whole files; the modules that take longest first.
-PYTEST := $(BIN)/python -m pytest -n 4 --dist loadgroup --no-loadscope-reorder --durations 20 --durations-min 1
+PYTEST := $(BIN)/python -m pytest -n 4 --dist loadfile --no-loadscope-reorder --durations 20 --durations-min 1
 
 test: setup console
 	cd console && $(NODE) npm test --silent

@@ -12,6 +12,8 @@ from pathlib import Path
 
 import pytest
 from hypothesis import settings
+from xdist.remote import Producer
+from xdist.scheduler import LoadFileScheduling
 
 from standin import demo as world
 from tests.office import Cluster, Office, open_office, running_cluster
@@ -87,14 +89,20 @@ LONGEST = (
 )
 
 
-def pytest_itemcollected(item: pytest.Item) -> None:
-    """A process gets whole files, and all of the console's, which share a demo."""
-    folder = item.path.parent.name
-    item.add_marker(pytest.mark.xdist_group("console" if folder == "console" else f"{folder}/{item.path.stem}"))
+class _Files(LoadFileScheduling):
+    """Gives a process whole files, and all of the console's, which share a demo."""
+
+    def _split_scope(self, nodeid: str) -> str:
+        return "console" if nodeid.startswith("tests/console/") else super()._split_scope(nodeid)
+
+
+@pytest.hookimpl(optionalhook=True)
+def pytest_xdist_make_scheduler(config: pytest.Config, log: Producer) -> LoadFileScheduling:
+    return _Files(config, log)
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """The modules that take longest go first: xdist hands out groups in this order."""
+    """The modules that take longest go first: xdist hands out files in this order."""
     rank = {name: number for number, name in enumerate(LONGEST)}
     items.sort(key=lambda item: rank.get(item.path.stem, len(rank)))
 
