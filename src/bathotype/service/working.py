@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import ctypes
+import gc
 import os
 from functools import partial
 
@@ -39,6 +40,7 @@ def work(concurrency: int) -> None:
         Periodic(duty.name, duty.period(settings), partial(take_turn, duty, database, reach, settings))
         for duty in DUTIES
     ]
+    gc.freeze()  # none of this becomes garbage: it need not be looked through again and again
     Worker(database, runner, periodic).serve(concurrency=concurrency)
 
 
