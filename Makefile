@@ -46,8 +46,8 @@ demo-real: setup
 	@folder=$$(mktemp -d) && chmod 711 $$folder && trap 'rm -rf '$$folder EXIT && \
 	$(BIN)/bathotype demo --real --data-dir $$folder
 
-# Four processes, which wait half of the time, each given whole files; the modules that take longest first.
-PYTEST := $(BIN)/python -m pytest -n 4 --dist loadfile --no-loadscope-reorder --durations 20 --durations-min 1
+# Three processes, which wait some of the time, each given whole files; the modules that take longest first.
+PYTEST := $(BIN)/python -m pytest -n 3 --dist loadfile --no-loadscope-reorder --durations 20 --durations-min 1
 
 test: setup console
 	cd console && $(NODE) npm test --silent

@@ -75,17 +75,18 @@ def cli(system: System) -> Callable[..., subprocess.CompletedProcess[str]]:
     return run
 
 
-#: Modules that take longest go first, so that no process is left with one of them in the end.
+#: Modules that take longest go first, then the others of whole systems: no process is left with one of them in the end.
 LONGEST = (
     "test_real_guest",
     "test_console",
     "test_pages",
     "test_kill_points",
     "test_faults",
-    "test_images",
+    "test_demo",
+    "test_proving",
+    "test_builds",
     "test_many_at_once",
     "test_any_order",
-    "test_demo",
 )
 
 
@@ -104,7 +105,7 @@ def pytest_xdist_make_scheduler(config: pytest.Config, log: Producer) -> LoadFil
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
     """The modules that take longest go first: xdist hands out files in this order."""
     rank = {name: number for number, name in enumerate(LONGEST)}
-    items.sort(key=lambda item: rank.get(item.path.stem, len(rank)))
+    items.sort(key=lambda item: (rank.get(item.path.stem, len(rank)), item.path.parent.name != "system"))
 
 
 def pytest_sessionfinish(session: pytest.Session) -> None:
