@@ -4,18 +4,19 @@ from __future__ import annotations
 
 import random
 import time
+from datetime import UTC, datetime
 from pathlib import Path
 
-import psycopg
-from sqlalchemy import select
+from sqlalchemy import create_engine, insert, select
 
 from bathotype.demo.system import DemoSystem
-from bathotype.service.database import Database
-from bathotype.service.records import Account
+from bathotype.service.database import Database, sqlalchemy_url
+from bathotype.service.records import Account, Instance
 from bathotype.service.upkeep.instances import Follower
 from bathotype.sites.standin import StandinSite
 from bench.report import Row
 from standin.demo import WORLD, build_boot_disk
+from standin.records import Machine
 
 _INSTANCES, _LIMIT = 10_000, 30.0
 _BURST, _COPIES = 200, 4
@@ -63,28 +64,27 @@ def burst(system: DemoSystem, folder: Path) -> list[Row]:
 def reconciled(system: DemoSystem) -> list[Row]:
     """Machines at the stand-in and instances in the records, put there directly: only the comparison is measured."""
     database = Database(system.postgres.url("bathotype"), pool_size=2)
-    with psycopg.connect(system.postgres.url("standin")) as site, site.cursor() as cursor:
-        columns = "id, account, region, zone, name, size, body, state, address, mac, tags, guest, console, created_at"
-        with cursor.copy(f"copy machines ({columns}) from stdin") as copy:
-            for n in range(_INSTANCES):
-                copy.write_row(
-                    (f"m-{n:012x}", "harbour-watch", "lagoon-3", "lagoon-3a", f"many-{n}", "small", "modelled", "stopped",
-                     f"10.0.{n // 250}.{n % 250}", "52:54:00:00:00:01", "{}", "{}", "", "2026-01-01T00:00:00Z")
-                )  # fmt: skip
+    when = datetime(2026, 1, 1, tzinfo=UTC)
+    place = {"region": "lagoon-3", "zone": "lagoon-3a", "size": "small", "state": "stopped"}
+    addresses = [f"10.0.{n // 250}.{n % 250}" for n in range(_INSTANCES)]
+    engine = create_engine(sqlalchemy_url(system.postgres.url("standin")))
+    with engine.begin() as site:
+        machines = [
+            {**place, "id": f"m-{n:012x}", "account": "harbour-watch", "name": f"many-{n}", "address": address,
+             "mac": "52:54:00:00:00:01", "created_at": when}
+            for n, address in enumerate(addresses)
+        ]  # fmt: skip
+        site.execute(insert(Machine), machines)
+    engine.dispose()
     with database.sessions.begin() as session:
         account = session.scalars(select(Account.id).where(Account.name == "harbour-watch")).one()
         version = session.connection().exec_driver_sql("select id from versions limit 1").scalar_one()
-    with psycopg.connect(system.postgres.url("bathotype")) as records, records.cursor() as cursor:
-        columns = (
-            "id, account_id, version_id, name, region, zone, size, state, origin, site_machine, address, host_name, first_boot, "
-            "identity, launched_at"
-        )
-        with cursor.copy(f"copy instances ({columns}) from stdin") as copy:
-            for n in range(_INSTANCES):
-                copy.write_row(
-                    (f"in-many-{n:06}", account, version, f"many-{n}", "lagoon-3", "lagoon-3a", "small", "stopped",
-                     "launched", f"m-{n:012x}", f"10.0.{n // 250}.{n % 250}", "", "{}", "{}", "2026-01-01T00:00:00Z")
-                )  # fmt: skip
+        instances = [
+            {**place, "id": f"in-many-{n:06}", "account_id": account, "version_id": version, "name": f"many-{n}",
+             "origin": "launched", "site_machine": f"m-{n:012x}", "address": address, "host_name": "", "launched_at": when}
+            for n, address in enumerate(addresses)
+        ]  # fmt: skip
+        session.execute(insert(Instance), instances)
     began = time.monotonic()
     site_view = StandinSite(system.site_url, system.secrets["site"]["harbour-watch"])
     Follower(database, account, "lagoon-3").compare(iter(site_view.machines("lagoon-3")))
