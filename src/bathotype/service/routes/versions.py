@@ -6,7 +6,7 @@ from datetime import date
 from typing import Annotated
 
 from fastapi import Query, Response
-from sqlalchemy import select
+from sqlalchemy import bindparam, select
 from sqlalchemy.orm import Session
 
 from bathotype.core.contents.difference import difference
@@ -40,6 +40,7 @@ from bathotype.service.routes.paging import REVERSED, Ordering, Paged
 from bathotype.service.routes.route import api_router, sent
 from bathotype.service.shares import find_usable, in_regions, reference_for
 from bathotype.service.signatures import signed
+from bathotype.service.statements import Statement
 from bathotype.service.usable import usable
 from bathotype.wire import versions as wire
 from bathotype.wire.common import Page, Plan
@@ -243,6 +244,13 @@ def signature(reference: str, caller: Reader, reads: ReadsOf) -> wire.Signature:
         )
 
 
+_FACTS = Statement(
+    select(Version.contents["needs"].label("needs"), Version.purpose, Version.disks).where(
+        Version.id == bindparam("version")
+    )
+)
+
+
 @router.get(_REF + "/resolution")
 def resolve(
     reference: str, caller: Reader, service: ServiceOf, reads: ReadsOf, region: str | None = None
@@ -252,10 +260,7 @@ def resolve(
     verdict = version.may_launch(version.reference, exact=parse_reference(reference).exact)
     if not verdict.allowed:
         raise Refused(" ".join(verdict.reasons), code="state-forbids")
-    base = None
-    with reads.session() as session:
-        told = select(Version.contents, Version.purpose, Version.disks).where(Version.id == version.id)
-        facts = session.execute(told).one()
+    base, facts = None, _FACTS.first(reads.connection, version=version.id)
     if region:
         service.reach.check_region(region)
         with reads.session() as session:
@@ -278,7 +283,7 @@ def resolve(
             wire.ResolvedDisk(role=disk["role"], bytes=disk["bytes"], base_disk=clone)
             for disk, clone in zip(facts.disks, base.all_disks if base else [None] * len(facts.disks), strict=True)
         ],
-        needs=facts.contents.get("needs"),
+        needs=facts.needs,
         purpose=Purpose.model_validate(facts.purpose),
         warnings=list(verdict.warnings),
     )
