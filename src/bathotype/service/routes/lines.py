@@ -43,8 +43,12 @@ def list_lines(
     given = {"after": after} if after else {}
     statement = lines_of(sort=sort, after=bool(after), most=paging.fetched)
     rows = statement.rows(reads.connection, caller=caller.account_id, **given)
-    count = select(func.count()).select_from(Line).where(Line.account_id == caller.account_id)
-    return paging.answer(rows, lambda row: row.key, lambda: reads.connection.scalar(count) or 0)
+
+    def count() -> int:
+        mine = select(func.count()).select_from(Line).where(Line.account_id == caller.account_id)
+        return reads.connection.scalar(mine) or 0
+
+    return paging.answer(rows, lambda row: row.key, count)
 
 
 @router.post("", status_code=201)
@@ -116,11 +120,13 @@ def list_versions(
     if not rows:
         with reads.session() as session:
             find_line(session, caller, name)
-    of_line = select(Line.id).where(Line.account_id == caller.account_id, Line.name == name).scalar_subquery()
-    count = select(func.count()).select_from(Version).where(Version.line_id == of_line)
-    if state:
-        count = count.where(Version.state == state)
-    return paging.answer(rows, lambda row: row.key, lambda: reads.connection.scalar(count) or 0)
+
+    def count() -> int:
+        of_line = select(Line.id).where(Line.account_id == caller.account_id, Line.name == name).scalar_subquery()
+        these = select(func.count()).select_from(Version).where(Version.line_id == of_line)
+        return reads.connection.scalar(these.where(Version.state == state) if state else these) or 0
+
+    return paging.answer(rows, lambda row: row.key, count)
 
 
 def _mark(session: Session, line: Line, name: str, number: str) -> wire.Mark:
