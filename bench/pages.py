@@ -55,7 +55,7 @@ def rows(running: DemoSystem, say: Callable[[str], None]) -> list[Row]:
     life.live(running, lambda line: None)
     with sync_playwright() as playwright:
         flags = ["--no-sandbox"] if os.geteuid() == 0 else []
-        browser = playwright.chromium.launch(executable_path=shutil.which("chromium"), args=flags)
+        browser = playwright.chromium.launch(executable_path=shutil.which("chromium-headless-shell"), args=flags)
         session, loaded = _signed_in(browser, running)
         say("pages ...")
         taken: dict[str, list[float]] = {path: [] for path in PAGES}

@@ -10,12 +10,8 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
-import matplotlib
 from rich.console import Console
 from rich.table import Table
-
-matplotlib.use("Agg")
-import matplotlib.pyplot as plt
 
 _DOCS = Path(__file__).parent.parent / "docs"
 _HEAD = """# Benchmarks
@@ -155,6 +151,11 @@ def _line(row: Row) -> str:
 
 
 def _plot(rows: list[Row]) -> None:
+    import matplotlib  # takes a second to load, and rows are counted without it
+
+    matplotlib.use("Agg")
+    import matplotlib.pyplot as plt
+
     figure, axes = plt.subplots(figsize=(11, 0.52 * len(rows) + 1.6))
     shares = [row.ratio / row.aim for row in rows]
     colours = ["#2f6f73" if row.met else "#b4532a" for row in rows]

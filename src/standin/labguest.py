@@ -105,7 +105,12 @@ manual_add_modules ext4 btrfs
 _MASKED = (
     "e2scrub_reap.service", "e2scrub_all.timer", "apt-daily.timer", "apt-daily-upgrade.timer", "dpkg-db-backup.timer",
     "fstrim.timer", "systemd-binfmt.service", "sys-kernel-debug.mount", "sys-kernel-tracing.mount",
-    "dev-hugepages.mount", "dev-mqueue.mount", "systemd-timesyncd.service",
+    "dev-hugepages.mount", "dev-mqueue.mount", "systemd-timesyncd.service", "systemd-pstore.service",
+    # For screens, containers and what a virtual machine has none of; each takes seconds under emulation.
+    "modprobe@configfs.service", "modprobe@drm.service", "modprobe@efi_pstore.service", "modprobe@fuse.service",
+    "modprobe@loop.service", "modprobe@dm_mod.service", "sys-kernel-config.mount", "sys-fs-fuse-connections.mount",
+    "kmod-static-nodes.service", "systemd-modules-load.service", "systemd-update-utmp.service",
+    "systemd-update-utmp-runlevel.service", "getty@tty1.service",
 )  # fmt: skip
 _NO_GENERATORS = tuple(
     f"systemd-{what}-generator"

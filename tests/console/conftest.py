@@ -6,7 +6,6 @@ import os
 import shutil
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
-from pathlib import Path
 
 import pytest
 from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_playwright
@@ -14,7 +13,6 @@ from playwright.sync_api import Browser, BrowserContext, Page, expect, sync_play
 from bathotype.demo import life
 from tests.support import System, running_system
 
-AXE = Path(__file__).parents[2] / "console/node_modules/axe-core/axe.min.js"
 expect.set_options(timeout=60_000)  # real guests may run beside
 
 
@@ -28,8 +26,8 @@ def demo() -> Iterator[System]:
 
 @pytest.fixture(scope="package")
 def chromium() -> Iterator[Browser]:
-    path = shutil.which("chromium")
-    assert path, "Debian's chromium is missing: scripts/system-packages installs it"
+    path = shutil.which("chromium-headless-shell")
+    assert path, "Debian's chromium-headless-shell is missing: scripts/system-packages installs it"
     with sync_playwright() as playwright:
         flags = ["--no-sandbox"] if os.geteuid() == 0 else []
         browser = playwright.chromium.launch(executable_path=path, args=flags)
@@ -83,7 +81,6 @@ def desk(chromium: Browser, demo: System) -> Iterator[Callable[..., Desk]]:
     def make(name: str = "") -> Desk:
         looks = {"viewport": {"width": 1280, "height": 800}, "reduced_motion": "reduce", "color_scheme": "light"}
         context = chromium.new_context(**looks, locale="en-GB", timezone_id="UTC")
-        context.add_init_script(path=AXE)
         one = Desk(context, demo)
         opened.append(one)
         if name:

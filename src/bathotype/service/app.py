@@ -19,7 +19,7 @@ from bathotype.service import apipage, console, problems
 from bathotype.service.limits import Limited
 from bathotype.service.records import Alert, Instance, Operation, Version
 from bathotype.service.routes import ROUTERS, TAGS
-from bathotype.service.routes.route import TOKEN_SCHEME, ByFirstWord
+from bathotype.service.routes.route import TOKEN_SCHEME, ByWords
 from bathotype.service.state import Service
 
 
@@ -51,7 +51,7 @@ def create_app(service: Service) -> FastAPI:
     problems.install(app)
     # Their routes as they are: a router that is included is searched anew at each request.
     routes = [route for router in ROUTERS for route in router.routes]
-    app.router.routes += [ByFirstWord(routes), *routes]
+    app.router.routes += [ByWords(routes), *routes]
 
     document = app.openapi
 

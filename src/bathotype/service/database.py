@@ -28,7 +28,14 @@ class Database:
         self.sessions: sessionmaker[Session] = sessionmaker(self.engine, expire_on_commit=False)
         # Each statement is a transaction of its own: what READ COMMITTED would see, without the round trips for BEGIN
         # and COMMIT.
-        self.reading = _engine(url, pool_size, "-c default_transaction_read_only=on", isolation_level="AUTOCOMMIT")
+        # So nothing is left open that would have to be taken back when a connection is returned.
+        self.reading = _engine(
+            url,
+            pool_size,
+            "-c default_transaction_read_only=on",
+            isolation_level="AUTOCOMMIT",
+            pool_reset_on_return=None,
+        )
         #: Sessions that only read; PostgreSQL refuses a write in them.
         self.reads: sessionmaker[Session] = sessionmaker(self.reading, expire_on_commit=False)
 

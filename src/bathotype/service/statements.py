@@ -15,8 +15,8 @@ from typing import Any
 
 import psycopg
 from psycopg import Connection as Driver
-from psycopg import sql
-from psycopg.rows import namedtuple_row
+from psycopg import RawCursor, sql
+from psycopg.rows import RowMaker, namedtuple_row
 from sqlalchemy import Connection, SelectBase
 from sqlalchemy.dialects.postgresql.psycopg import PGDialect_psycopg
 from sqlalchemy.exc import DBAPIError
@@ -30,36 +30,62 @@ class Statement:
 
     def __init__(self, query: SelectBase) -> None:
         self._query = query
+        self._maker: RowMaker[Any] | None = None
 
     @cached_property
-    def _sql(self) -> str:
-        """With constants written out: PostgreSQL then sees which index holds them alone, whatever it is given later."""
+    def _sent(self) -> tuple[bytes, tuple[str, ...]]:
+        """The SQL as PostgreSQL takes it, and the names of its values in order.
+
+        Constants are written out: PostgreSQL then sees which index holds them alone, whatever it is given later.  psycopg
+        would look for the places of the values in a long statement each time.
+        """
         compiled = self._query.compile(dialect=_DIALECT, compile_kwargs={"render_postcompile": True})
         constants = {name: _literal(value) for name, value in compiled.params.items() if value is not None}
-        return re.sub(r"%\((\w+)\)s", lambda found: constants.get(found[1], found[0]), str(compiled))
+        names: list[str] = []
+
+        def written(found: re.Match[str]) -> str:
+            name = found[1]
+            if name is None:
+                return "%"
+            if name in constants:
+                return constants[name]
+            if name not in names:
+                names.append(name)
+            return f"${names.index(name) + 1}"
+
+        return re.sub(r"%(?:%|\((\w+)\)s)", written, str(compiled)).encode(), tuple(names)
 
     def rows(self, over: Connection | Session, **values: Any) -> list[Any]:
         """All rows, as named tuples.  Raises SQLAlchemy's errors, as a session does."""
         connection = over.connection() if isinstance(over, Session) else over
         driver = connection.connection.driver_connection
         assert isinstance(driver, Driver)
-        with as_sqlalchemy_errors(self._sql), driver.cursor(row_factory=namedtuple_row) as cursor:
-            return cursor.execute(self._sql, values).fetchall()
+        statement, names = self._sent
+        with as_sqlalchemy_errors(statement):
+            cursor = RawCursor(driver, row_factory=self._made)
+            return cursor.execute(statement, [values[name] for name in names]).fetchall()
 
     def first(self, over: Connection | Session, **values: Any) -> Any:
         """The first row, or None."""
         rows = self.rows(over, **values)
         return rows[0] if rows else None
 
+    def _made(self, cursor: RawCursor[Any]) -> RowMaker[Any]:
+        """What makes a row of its values: the same each time, since the columns are."""
+        if self._maker is None:
+            self._maker = namedtuple_row(cursor)
+        return self._maker
+
 
 @contextmanager
-def as_sqlalchemy_errors(statement: str) -> Iterator[None]:
+def as_sqlalchemy_errors(statement: str | bytes) -> Iterator[None]:
     """Turn psycopg's errors into those that a session raises: whoever handles a lost database handles one family."""
     try:
         yield
     except psycopg.Error as error:
-        raise DBAPIError.instance(statement, None, error, psycopg.Error, hide_parameters=True) from error
+        text = statement if isinstance(statement, str) else statement.decode()
+        raise DBAPIError.instance(text, None, error, psycopg.Error, hide_parameters=True) from error
 
 
 def _literal(value: Any) -> str:
-    return sql.Literal(value).as_string(None).replace("%", "%%")
+    return sql.Literal(value).as_string(None)
