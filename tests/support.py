@@ -62,7 +62,7 @@ class System(DemoSystem):
 
     def __init__(self, folder: Path, *, worker: bool = True) -> None:
         self._asleep = False
-        quick = {"BATHOTYPE_RECONCILE_SECONDS": "2", "BATHOTYPE_FREEZE_SECONDS": "3"}
+        quick = {"BATHOTYPE_RECONCILE_SECONDS": "3", "BATHOTYPE_FREEZE_SECONDS": "3"}
         self.bucket_server = ThreadedMotoServer(ip_address="127.0.0.1", port=0, verbose=False)
         self.bucket_server.start()
         host, port = self.bucket_server.get_host_and_port()

@@ -15,7 +15,7 @@ from typing import Any
 
 import psycopg
 from psycopg import Connection as Driver
-from psycopg import RawCursor, sql
+from psycopg import Cursor, RawCursor, sql
 from psycopg.rows import RowMaker, namedtuple_row
 from sqlalchemy import Connection, SelectBase
 from sqlalchemy.dialects.postgresql.psycopg import PGDialect_psycopg
@@ -70,7 +70,7 @@ class Statement:
         rows = self.rows(over, **values)
         return rows[0] if rows else None
 
-    def _made(self, cursor: RawCursor[Any]) -> RowMaker[Any]:
+    def _made(self, cursor: Cursor[Any]) -> RowMaker[Any]:
         """What makes a row of its values: the same each time, since the columns are."""
         if self._maker is None:
             self._maker = namedtuple_row(cursor)

@@ -228,14 +228,15 @@ class ByWords(BaseRoute):
         for one in ours:
             last = _word(one.path, -1)
             for word in ("", *last_words) if last == _PARAMETER else (last,):
-                for method in one.methods:
+                for method in one.methods or ():
                     self._routes.setdefault((method, _word(one.path, 0), word), []).append(one)
 
     def matches(self, scope: Scope) -> tuple[Match, Scope]:
         if scope["type"] == "http":
             path = scope["path"].removeprefix(scope.get("root_path", ""))
             method, first, last = scope["method"], _word(path, 0), _word(path, -1)
-            for one in self._routes.get((method, first, last)) or self._routes.get((method, first, ""), ()):
+            otherwise = self._routes.get((method, first, ""), [])
+            for one in self._routes.get((method, first, last), otherwise):
                 match, found = one.matches(scope)
                 if match == Match.FULL:
                     return match, {**found, "route": one}

@@ -6,7 +6,7 @@ from sqlalchemy import select, update
 
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service.records import BaseDisk, Instance, Version
-from bathotype.service.upkeep.duty import Duty, Turn
+from bathotype.service.upkeep.duty import Duty, Turn, seldom
 
 
 def _run(turn: Turn) -> None:
@@ -34,4 +34,4 @@ def _run(turn: Turn) -> None:
                 session.execute(update(BaseDisk).where(BaseDisk.id == row.id).values(state="removed"))
 
 
-DUTY = Duty("base-disks", _run)
+DUTY = Duty("base-disks", _run, period=seldom)

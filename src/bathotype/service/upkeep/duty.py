@@ -67,6 +67,11 @@ class Turn:
             self.failed(what, error)
 
 
+def seldom(settings: Settings) -> float:
+    """The period of what nobody waits for, such as removing what is not used any more: four comparisons with the sites."""
+    return 4.0 * settings.reconcile_seconds
+
+
 @dataclass(frozen=True)
 class Duty:
     """Something that the service does again and again by itself.

@@ -16,7 +16,7 @@ from bathotype.service.everykind import KINDS
 from bathotype.service.instances import kept_disks
 from bathotype.service.records import Instance, Operation
 from bathotype.service.records.base import utcnow
-from bathotype.service.upkeep.duty import Duty, Turn
+from bathotype.service.upkeep.duty import Duty, Turn, seldom
 from bathotype.sites.protocol import Site, SiteMachine
 
 _LOOKED_BACK = timedelta(days=7)
@@ -93,4 +93,4 @@ def _mend(turn: Turn, site: Site, operation: str) -> None:
         kind.mend_later(site, params, memo, outcome)
 
 
-DUTY = Duty("leftovers", _run)
+DUTY = Duty("leftovers", _run, period=seldom)

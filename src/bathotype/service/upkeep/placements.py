@@ -8,7 +8,7 @@ from bathotype.service.operations.start import unattended_principal
 from bathotype.service.placements import PLACEMENT, bring_into_line
 from bathotype.service.records import Line, Placement
 from bathotype.service.records.base import CHANGE
-from bathotype.service.upkeep.duty import Duty, Turn
+from bathotype.service.upkeep.duty import Duty, Turn, seldom
 
 
 def _run(turn: Turn) -> None:
@@ -20,4 +20,4 @@ def _run(turn: Turn) -> None:
             bring_into_line(session, unattended_principal(session, line.account_id, PLACEMENT), line)
 
 
-DUTY = Duty("placements", _run)
+DUTY = Duty("placements", _run, period=seldom)

@@ -9,7 +9,7 @@ from sqlalchemy import select
 
 from bathotype.service.records import Operation
 from bathotype.service.records.base import utcnow
-from bathotype.service.upkeep.duty import Duty, Turn
+from bathotype.service.upkeep.duty import Duty, Turn, seldom
 from bathotype.wire.operations import ENDED
 
 _FORGOTTEN_SECONDS, _READING_SECONDS = 86400, 3600
@@ -30,4 +30,4 @@ def _run(turn: Turn) -> None:
             shutil.rmtree(item, ignore_errors=True)
 
 
-DUTY = Duty("scratch", _run)
+DUTY = Duty("scratch", _run, period=seldom)

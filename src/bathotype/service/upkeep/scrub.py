@@ -13,7 +13,7 @@ from bathotype.service.kinds.verify import Verify
 from bathotype.service.operations.start import start_operation, unattended_principal
 from bathotype.service.records import Operation, Replica, Version
 from bathotype.service.records.base import utcnow
-from bathotype.service.upkeep.duty import Duty, Turn
+from bathotype.service.upkeep.duty import Duty, Turn, seldom
 
 
 def _run(turn: Turn) -> None:
@@ -43,4 +43,4 @@ def _run(turn: Turn) -> None:
             start_operation(session, principal, Verify, params.reference, params)
 
 
-DUTY = Duty("scrub", _run)
+DUTY = Duty("scrub", _run, period=seldom)

@@ -8,7 +8,7 @@ from bathotype.service import audit
 from bathotype.service.records import Account, BaseDisk, Line, Share, Version
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.shares import shares_of_version
-from bathotype.service.upkeep.duty import Duty, Turn
+from bathotype.service.upkeep.duty import Duty, Turn, seldom
 
 
 def _run(turn: Turn) -> None:
@@ -55,4 +55,4 @@ def _revoke(turn: Turn, row: BaseDisk, name: str) -> None:
         held.granted_to = [other for other in held.granted_to if other != name]
 
 
-DUTY = Duty("shares", _run)
+DUTY = Duty("shares", _run, period=seldom)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bathotype.service.lifecycle import retire_what_is_due
-from bathotype.service.upkeep.duty import Duty, Turn
+from bathotype.service.upkeep.duty import Duty, Turn, seldom
 
 
 def _run(turn: Turn) -> None:
@@ -11,4 +11,4 @@ def _run(turn: Turn) -> None:
         retire_what_is_due(session)
 
 
-DUTY = Duty("sunsets", _run)
+DUTY = Duty("sunsets", _run, period=seldom)

@@ -8,7 +8,7 @@ from sqlalchemy import select
 
 from bathotype.service.records import Operation, SheetFile, Upload
 from bathotype.service.records.base import utcnow
-from bathotype.service.upkeep.duty import Duty, Turn
+from bathotype.service.upkeep.duty import Duty, Turn, seldom
 from bathotype.service.uploads import discard
 
 _KEPT = timedelta(days=2)
@@ -27,4 +27,4 @@ def _run(turn: Turn) -> None:
             discard(turn.database.sessions, turn.reach.store(upload.region), upload.id)
 
 
-DUTY = Duty("uploads", _run)
+DUTY = Duty("uploads", _run, period=seldom)
