@@ -134,6 +134,23 @@ def test_the_openapi_document_is_complete(http: httpx.Client) -> None:
             assert "401" in operation["responses"] or path.endswith("/profiles"), path
 
 
+def test_a_parameter_that_is_left_out_has_the_default_of_the_document(
+    shared_office: Office, http: httpx.Client
+) -> None:
+    shared_office.version("default@1.0.0")
+    asked = 0
+    for path, item in http.get("/openapi.json").json()["paths"].items():
+        given = [p for p in item.get("get", {}).get("parameters", []) if p["in"] == "query"]
+        defaults = {p["name"]: p["schema"]["default"] for p in given if p["schema"].get("default") is not None}
+        if not defaults or "{" in path or path.endswith("/feed"):
+            continue
+        bare = http.get(path.removeprefix("/api/v1"))
+        if bare.status_code == 200:
+            assert http.get(path.removeprefix("/api/v1"), params=defaults).json() == bare.json(), path
+            asked += 1
+    assert asked > 12
+
+
 def test_health_and_metrics(shared_office: Office) -> None:
     shared_office.version("measured@1.0.0")
     http = shared_office.http(None)

@@ -16,9 +16,9 @@ from tests.office import Office
 LEFT_OUT = "/operations/{operation_id}/events$|/feed$|/session/oidc"
 APP = create_app(None)  # type: ignore[arg-type]
 ASKED = [
-    f"{method} {route.path}"
+    f"{method} {route.path_format}"
     for route in APP.routes
-    if isinstance(route, APIRoute) and route.include_in_schema and not re.search(LEFT_OUT, route.path)
+    if isinstance(route, APIRoute) and route.include_in_schema and not re.search(LEFT_OUT, route.path_format)
     for method in sorted(route.methods)
 ]
 

@@ -91,8 +91,6 @@ class Reads:
         """Give the connection back to the pool."""
         if self._taken is not None:
             taken, self._taken = self._taken, None
-            if not taken.invalidated and getattr(taken.connection.driver_connection, "closed", False):
-                taken.invalidate()  # lost to the server: the pool shall open another
             taken.close()
 
 
@@ -115,6 +113,8 @@ def _engine(url: str, pool_size: int, options: str, **more: Any) -> Engine:
 
     @event.listens_for(engine, "checkout")
     def ping(connection: Any, record: Any, proxy: Any) -> None:
+        if connection.closed:
+            raise DisconnectionError
         if time.monotonic() - record.info.get("used", 0.0) < _PING_AFTER:
             return
         try:

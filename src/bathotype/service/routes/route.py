@@ -62,14 +62,20 @@ class Given:
         """FastAPI looks at the parameters, for the API's document, and never calls it."""
 
 
+Handler = Callable[[Request], Coroutine[Any, Any, Response]]
+#: Of one route: by the parameters that a request gives.
+_MOST_HANDLERS = 32
+
+
 class StrictRoute(APIRoute):
     """A route that refuses query parameters it does not have: a misspelt filter must not be ignored.
 
     What the service gives it, its caller first of all, is found in the thread that answers; FastAPI, which would take a
-    thread for each, sees only what the request says.  The model that it returns becomes JSON once, in that thread.
+    thread for each, sees only what the request says, and of that only what is there: a parameter that is left out has the
+    function's own default.  The model that it returns becomes JSON once, in that thread.
     """
 
-    def get_route_handler(self) -> Callable[[Request], Coroutine[Any, Any, Response]]:
+    def get_route_handler(self) -> Handler:
         full = self.dependant
         given = {d.name: d.call for d in full.dependencies if isinstance(d.call, Given) and d.name is not None}
         callers = [one for one in given.values() if one.is_caller]
@@ -82,22 +88,38 @@ class StrictRoute(APIRoute):
             self.openapi_extra = {**(self.openapi_extra or {}), "responses": {"412": _CHANGED}}
         #: Whether the route reads on the connection on which its caller is looked up.
         self.reads_on = READS in given.values()
-        self.dependant = replace(
+        asked = replace(
             full,
             call=_answering(self, given, full.request_param_name),
             dependencies=[d for d in full.dependencies if not isinstance(d.call, Given)],
             request_param_name=full.request_param_name or "request_",
         )
-        handle = super().get_route_handler()
-        self.dependant = full  # for the API's document
+        build = super().get_route_handler
+
+        def handler(names: frozenset[str]) -> Handler:
+            self.dependant = asked if self.body_field else _narrowed(asked, names)
+            try:
+                return build()
+            finally:
+                self.dependant = full  # for the API's document
+
         known = set(query_names(full))
+        headers = set(_header_names(asked))
+        handlers: dict[frozenset[str], Handler] = {}
 
         async def strict(request: Request) -> Response:
-            if unknown := sorted(request.query_params.keys() - known):
+            names = request.query_params.keys()
+            if unknown := sorted(names - known):
                 raise Invalid(
                     f"There is no parameter {unknown[0]!r} here.",
                     advice=f"The parameters are {', '.join(sorted(known))}." if known else "It takes no parameters.",
                 )
+            named = frozenset(names) | {name for name in headers if name in request.headers}
+            handle = handlers.get(named)
+            if handle is None:
+                handle = handler(named)
+                if len(handlers) < _MOST_HANDLERS:
+                    handlers[named] = handle
             reads = request.state.reads = Reads(request.app.state.service.database)
             try:
                 return await handle(request)
@@ -211,6 +233,27 @@ def query_names(dependant: Dependant) -> Iterator[str]:
     yield from (parameter.alias for parameter in dependant.query_params)
     for inner in dependant.dependencies:
         yield from query_names(inner)
+
+
+def _header_names(dependant: Dependant) -> Iterator[str]:
+    yield from (parameter.alias for parameter in dependant.header_params)
+    for inner in dependant.dependencies:
+        yield from _header_names(inner)
+
+
+def _narrowed(dependant: Dependant, names: frozenset[str]) -> Dependant:
+    """A route's parameters but for those that need not be given and are not: to look for each takes FastAPI as long as a
+    short answer of the database."""
+
+    def kept(fields: list[Any]) -> list[Any]:
+        return [field for field in fields if field.field_info.is_required() or field.alias in names]
+
+    return replace(
+        dependant,
+        query_params=kept(dependant.query_params),
+        header_params=kept(dependant.header_params),
+        dependencies=[_narrowed(inner, names) for inner in dependant.dependencies],
+    )
 
 
 class ByWords(BaseRoute):
