@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import random
 import secrets
 import signal
 import socket
@@ -31,6 +32,7 @@ REGIONS = ("skerry-1", "fjord-2", "lagoon-3")
 DESK_PROFILE = Path(__file__).with_name("pilot-desk.yaml")
 #: Build sheets, and the files of their payload.
 SHEETS = Path(__file__).with_name("sheets")
+_PORTS = range(20_000, 32_000)
 _LINES = {
     "gauge-collector": "Small Linux that reads tide gauges; hundreds of instances.",
     "surge-model": "Large Linux that computes storm surges.",
@@ -282,9 +284,13 @@ def _kept_port(file: Path) -> int:
 
 
 def _free_port() -> int:
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return int(probe.getsockname()[1])
+    """A port on which nobody listens, below those that Linux gives to connections: one of these may be taken by anybody
+    before the process that it is for has started."""
+    for port in random.SystemRandom().sample(_PORTS, 100):
+        with suppress(OSError), socket.socket() as probe:
+            probe.bind(("127.0.0.1", port))
+            return port
+    raise RuntimeError(f"Of 100 ports between {_PORTS[0]} and {_PORTS[-1]} none is free.")
 
 
 def _in_use(port: int) -> bool:
