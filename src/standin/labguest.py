@@ -16,108 +16,13 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from standin import labfiles
 from standin.disks import partitions, tool
 
 MIB = 1024 * 1024
 ROOTS = ("ext4", "btrfs")
 DISK_MIB = 2048
 _BOOT_MIB = 64
-_PACKAGES = (
-    "systemd,systemd-sysv,udev,dbus,kmod,iproute2,procps,netbase,ca-certificates,cloud-init,qemu-guest-agent,"
-    "openssh-server,lighttpd,cloud-guest-utils,fdisk,linux-image-cloud-amd64,initramfs-tools,zstd,btrfs-progs"
-)
-# Btrfs's own scripts would load it in an initrd that boots ext4 too.
-_LEFT_OUT = (
-    "/usr/share/doc/*", "/usr/share/man/*", "/usr/share/locale/*", "/usr/share/info/*",
-    "/usr/share/initramfs-tools/*/btrfs",
-)  # fmt: skip
-_SYSLINUX_CFG = """\
-DEFAULT lab
-PROMPT 0
-TIMEOUT 0
-LABEL lab
- LINUX /vmlinuz
- INITRD /initrd
- APPEND root=LABEL=lab-root ro console=ttyS0 mitigations=off random.trust_cpu=on net.ifnames=0 noresume quiet
-"""
-# What a guest of a simulated cloud needs of cloud-init: less to load, and one kind of host key, under emulation.
-_CLOUD_CFG = """\
-datasource_list: [NoCloud]
-ssh_genkeytypes: [ed25519]
-cloud_init_modules: [seed_random, bootcmd, growpart, resizefs, write-files, set_hostname, update_hostname, update_etc_hosts, users-groups, ssh]
-cloud_config_modules: [timezone, runcmd]
-cloud_final_modules: [scripts-user, final-message]
-"""
-_FSTAB = "LABEL=lab-root / {root} {options} 0 1\nLABEL=LABBOOT /boot/efi vfat umask=0077 0 2\n"
-_OPTIONS = {"ext4": "errors=remount-ro,discard", "btrfs": "defaults"}
-# cloud-init's stages by a process that has loaded it; by Debian's own command where there is none.
-_STAGES = "/usr/local/lib/lab-stages"
-_STAGES_PY = Path(__file__).with_name("labstages.py")
-_ASK = """\
-#!/bin/bash
-cd /run/lab-stages && [ -p asked ] || exec /usr/bin/cloud-init "$@"
-echo "$*" >asked && read -r code <ended && exit "$code"
-"""
-_UNITS = {
-    "cloud-init-local": f"/usr/bin/python3 {_STAGES}/stages.py",
-    "cloud-init": f"{_STAGES}/ask init",
-    "cloud-config": f"{_STAGES}/ask modules --mode=config",
-    "cloud-final": f"{_STAGES}/ask modules --mode=final",
-}
-# The package's own starts Perl six times to learn what is said here.
-_WEB = """\
-server.document-root = "/var/www/html"
-server.port = 80
-server.username = "www-data"
-server.groupname = "www-data"
-server.pid-file = "/run/lighttpd.pid"
-server.errorlog = "/var/log/lighttpd/error.log"
-index-file.names = ("index.html")
-mimetype.assign = (".html" => "text/html; charset=utf-8")
-$SERVER["socket"] == "[::]:80" { }
-"""
-_PAGE = "<!doctype html><title>Gauge collector</title><p>Halvane Tide Office: gauge collector 2.3.1\n"
-_FILES = {
-    "etc/cloud/cloud.cfg.d/10-lab.cfg": _CLOUD_CFG,
-    "etc/lighttpd/lighttpd.conf": _WEB,
-    "var/www/html/index.html": _PAGE,
-    "etc/tide/gauge-collector.conf": "station = lab\ninterval = 60\n",
-    "etc/hostname": "lab-template\n",
-    "etc/machine-id": "",
-    f"{_STAGES[1:]}/stages.py": _STAGES_PY.read_text(),
-    f"{_STAGES[1:]}/ask": _ASK,
-    **{
-        f"etc/systemd/system/{unit}.service.d/lab.conf": f"[Service]\nExecStart=\nExecStart={command}\n"
-        for unit, command in _UNITS.items()
-    },
-}
-# What must be there before the kernel's package makes its initrd: a small one, whatever the root file system.
-_EARLY_FILES = {
-    "etc/initramfs-tools/conf.d/lab": "MODULES=list\nCOMPRESS=zstd\n",
-    "etc/initramfs-tools/modules": "virtio_pci\nvirtio_blk\n",
-    "etc/initramfs-tools/hooks/lab": """\
-#!/bin/sh
-[ "$1" = prereqs ] && exit 0
-. /usr/share/initramfs-tools/hook-functions
-manual_add_modules ext4 btrfs
-""",
-}
-_MASKED = (
-    "e2scrub_reap.service", "e2scrub_all.timer", "apt-daily.timer", "apt-daily-upgrade.timer", "dpkg-db-backup.timer",
-    "fstrim.timer", "systemd-binfmt.service", "sys-kernel-debug.mount", "sys-kernel-tracing.mount",
-    "dev-hugepages.mount", "dev-mqueue.mount", "systemd-timesyncd.service", "systemd-pstore.service",
-    # For screens, containers and what a virtual machine has none of; each takes seconds under emulation.
-    "modprobe@configfs.service", "modprobe@drm.service", "modprobe@efi_pstore.service", "modprobe@fuse.service",
-    "modprobe@loop.service", "modprobe@dm_mod.service", "sys-kernel-config.mount", "sys-fs-fuse-connections.mount",
-    "kmod-static-nodes.service", "systemd-modules-load.service", "systemd-update-utmp.service",
-    "systemd-update-utmp-runlevel.service", "getty@tty1.service",
-)  # fmt: skip
-_NO_GENERATORS = tuple(
-    f"systemd-{what}-generator"
-    for what in ("cryptsetup", "debug", "gpt-auto", "hibernate-resume", "integritysetup", "rc-local", "run",
-                 "system-update", "sysv", "veritysetup")
-)  # fmt: skip
-_NETWORK = ("multi-user.target.wants", "systemd-networkd.service")
 
 
 def default_cache() -> Path:
@@ -133,7 +38,7 @@ def prepare(cache: Path, root: str, say: Callable[[str], None] = lambda line: No
     Raises `RuntimeError` with the end of the failing tool's output.
     """
     cache.mkdir(parents=True, exist_ok=True)
-    made_by = Path(__file__).read_bytes() + _STAGES_PY.read_bytes()
+    made_by = b"".join(file.read_bytes() for file in (Path(__file__), Path(labfiles.__file__), labfiles.STAGES_PY))
     recipe = hashlib.sha256(made_by).hexdigest()[:12]
     image = cache / f"{recipe}-{root}.raw"
     with _alone(cache):
@@ -190,25 +95,25 @@ def _make_tree(tree: Path) -> None:
     shutil.rmtree(part, ignore_errors=True)
     early = part.with_suffix(".early")
     shutil.rmtree(early, ignore_errors=True)
-    _write(early, _EARLY_FILES)
+    _write(early, labfiles.EARLY_FILES)
     _run(
         [
-            tool("mmdebstrap"), "--quiet", "--variant=minbase", "--mode=root", f"--include={_PACKAGES}",
-            *[f"--dpkgopt=path-exclude={path}" for path in _LEFT_OUT],
+            tool("mmdebstrap"), "--quiet", "--variant=minbase", "--mode=root", f"--include={labfiles.PACKAGES}",
+            *[f"--dpkgopt=path-exclude={path}" for path in labfiles.LEFT_OUT],
             '--aptopt=APT::Install-Recommends "false"', '--aptopt=Acquire::Languages "none"',
             f"--essential-hook=sync-in {early} /", release, str(part), *sources,
         ]
     )  # fmt: skip
     shutil.rmtree(early)
-    _write(part, _FILES)
+    _write(part, labfiles.FILES)
     units = part / "etc/systemd/system"
-    for folder, names in ((units, _MASKED), (part / "etc/systemd/system-generators", _NO_GENERATORS)):
+    for folder, names in ((units, labfiles.MASKED), (part / "etc/systemd/system-generators", labfiles.NO_GENERATORS)):
         folder.mkdir(parents=True, exist_ok=True)
         for name in names:
             (folder / name).unlink(missing_ok=True)
             (folder / name).symlink_to("/dev/null")
-    (units / _NETWORK[0]).mkdir(parents=True, exist_ok=True)
-    (units / _NETWORK[0] / _NETWORK[1]).symlink_to(f"/lib/systemd/system/{_NETWORK[1]}")
+    (units / labfiles.NETWORK[0]).mkdir(parents=True, exist_ok=True)
+    (units / labfiles.NETWORK[0] / labfiles.NETWORK[1]).symlink_to(f"/lib/systemd/system/{labfiles.NETWORK[1]}")
     for key in part.glob("etc/ssh/ssh_host_*"):
         key.unlink()
     (part / "boot/efi").mkdir(exist_ok=True)
@@ -233,7 +138,7 @@ def _make_disk(path: Path, tree: Path, root: str) -> None:
     )
     _run([tool("sfdisk"), "-q", str(path)], input=script)
     boot, system = partitions(path)
-    (tree / "etc/fstab").write_text(_FSTAB.format(root=root, options=_OPTIONS[root]))
+    (tree / "etc/fstab").write_text(labfiles.FSTAB.format(root=root, options=labfiles.OPTIONS[root]))
     with tempfile.TemporaryDirectory(dir=path.parent) as folder:
         loader = Path(folder) / "boot"
         _make_boot(loader, boot.size, tree, Path(folder))
@@ -256,7 +161,7 @@ def _make_disk(path: Path, tree: Path, root: str) -> None:
 def _make_boot(image: Path, size: int, tree: Path, folder: Path) -> None:
     with image.open("wb") as file:
         file.truncate(size)
-    (folder / "syslinux.cfg").write_text(_SYSLINUX_CFG)
+    (folder / "syslinux.cfg").write_text(labfiles.SYSLINUX_CFG)
     kernel = max((tree / "boot").glob("vmlinuz-*"))
     initrd = max((tree / "boot").glob("initrd.img-*"))
     _run([tool("mkfs.vfat"), "-n", "LABBOOT", str(image)])
