@@ -143,4 +143,3 @@ NO_GENERATORS = tuple(
                  "system-update", "sysv", "veritysetup")
 )  # fmt: skip
 NETWORK = ("multi-user.target.wants", "systemd-networkd.service")
-
