@@ -8,9 +8,9 @@ from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
 
-from sqlalchemy import ColumnElement, Connection, String, Text, and_, bindparam, cast, func, or_, select
+from sqlalchemy import ColumnElement, Connection, String, Text, and_, bindparam, cast, func, literal_column, or_, select
 from sqlalchemy.dialects.postgresql import aggregate_order_by, distinct_on
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, aliased
 
 from bathotype.core.errors import Refused
 from bathotype.core.lifecycle.rules import Decision, LaunchFacts, LaunchRule, decide
@@ -20,7 +20,7 @@ from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.records.fleet import IS_PRESENT
 from bathotype.service.signatures import signed
 from bathotype.service.statements import Statement
-from bathotype.service.usable import Usable
+from bathotype.service.usable import Lookup, Usable
 
 
 @dataclass(frozen=True)
@@ -55,9 +55,9 @@ def _concerned(consumer: Any, version: Any, line: Any) -> ColumnElement[bool]:
     )
 
 
-def _facts() -> Statement:
-    """The rules that hold for an account, and what they and its allowances may need of a version, in one row."""
-    account, version, line = (bindparam(name, type_=String) for name in ("account", "version", "line"))
+def _facts(account: Any, version: Any, line: Any) -> tuple[ColumnElement[Any], ...]:
+    """The rules that hold for an account, and what they and its allowances may need of a version of a line."""
+    judged, judged_line = aliased(Version), aliased(Line)  # the statement around this may have both itself
     own = RuleRow.account_id.is_not(None)
     rule = func.json_build_object("own", own, "body", RuleRow.body)
     rules = select(func.json_agg(aggregate_order_by(rule, own, RuleRow.name))).where(
@@ -70,11 +70,11 @@ def _facts() -> Statement:
     runs = (
         select(CheckRun.judgements)
         .ext(distinct_on(*place))
-        .join(Version, Version.id == CheckRun.version_id)
-        .join(Line, Line.id == Version.line_id)
+        .join(judged, judged.id == CheckRun.version_id)
+        .join(judged_line, judged_line.id == judged.line_id)
         .where(
             CheckRun.version_id == version,
-            CheckRun.account_id == Line.account_id,
+            CheckRun.account_id == judged_line.account_id,
             CheckRun.instance_id.is_(None),
             CheckRun.passed.is_not(None),
         )
@@ -83,17 +83,17 @@ def _facts() -> Statement:
     )
     last = select(func.json_agg(runs.c.judgements))
     limited = select(Allowance.id).where(_concerned(account, version, line)).exists()
-    return Statement(
-        select(
-            cast(rules.scalar_subquery(), Text).label("rules"),
-            findings.scalar_subquery().label("findings"),
-            last.scalar_subquery().label("checks"),
-            limited.label("limited"),
-        )
+    return (
+        cast(rules.scalar_subquery(), Text).label("rules"),
+        findings.scalar_subquery().label("findings"),
+        last.scalar_subquery().label("checks"),
+        limited.label("limited"),
     )
 
 
-_FACTS = _facts()
+_FACTS = Statement(select(*_facts(*(bindparam(name, type_=String) for name in ("account", "version", "line")))))
+#: Finds a version, and what its caller's launch of it is judged by.
+JUDGED = Lookup(*_facts(bindparam("caller", type_=String), *map(literal_column, ("versions.id", "versions.line_id"))))
 
 
 @lru_cache(maxsize=256)
@@ -113,10 +113,11 @@ def judge(
     firewalls: Iterable[str] = (),
     public: bool = False,
     only_general: bool = False,
+    row: Any = None,
 ) -> Judged:
     """Decide by every rule that holds for an account, given by id and name; ``subnet``, ``firewalls`` and ``public`` say
-    where an instance attaches."""
-    row = _FACTS.first(over, account=account[0], version=version.id, line=version.line_id)
+    where an instance attaches.  ``row`` is what `JUDGED` found, where the account was its caller."""
+    row = row or _FACTS.first(over, account=account[0], version=version.id, line=version.line_id)
     held = [(own, rule) for own, rule in _rules(row.rules or "[]") if not (only_general and own)]
     rules = [rule for _, rule in held]
     valid = None

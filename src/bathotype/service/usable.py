@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any
@@ -87,7 +88,7 @@ def usable_of(session: Session, version: Version, shares: list[Share] | None) ->
     )  # fmt: skip
 
 
-def _statement(which: ColumnElement[bool], *, marked: bool = False) -> Statement:
+def _statement(more: Sequence[ColumnElement[Any]], which: ColumnElement[bool], *, marked: bool = False) -> Statement:
     caller = bindparam("caller", type_=String)
     grants = (
         Share.line_id == Version.line_id,
@@ -103,6 +104,7 @@ def _statement(which: ColumnElement[bool], *, marked: bool = False) -> Statement
             Version.pin_only, Version.mode, Version.content_digest, Version.virtual_bytes, Version.released_at,
             Version.sunset_on, Version.retire_on, Version.signature.is_not(None),
             select(func.json_agg(Share.regions)).where(*grants).correlate(Version).scalar_subquery(),
+            *more,
         )
         .join(Line, Line.id == Version.line_id)
         .join(Account, Account.id == Line.account_id)
@@ -115,26 +117,47 @@ def _statement(which: ColumnElement[bool], *, marked: bool = False) -> Statement
 
 
 _OFFERED = and_(Version.state == VersionState.RELEASED, ~Version.pin_only)
-_BY_NUMBER = _statement(Version.number == bindparam("name"))
-_BY_MARK = _statement(Mark.name == bindparam("name"), marked=True)
-_NEWEST = _statement(_OFFERED)
+
+
+class Lookup:
+    """How the version that a reference names is found, with ``more`` columns of it or of its caller."""
+
+    def __init__(self, *more: ColumnElement[Any]) -> None:
+        self._by_number = _statement(more, Version.number == bindparam("name"))
+        self._by_mark = _statement(more, Mark.name == bindparam("name"), marked=True)
+        self._newest = _statement(more, _OFFERED)
+
+    def row(self, reads: Reads, caller: Principal, reference: Reference) -> Any:
+        """What `Usable` has, as far as the database knows it, then the regions of each share, then ``more``; or None."""
+        name = reference.number or reference.mark
+        statement = self._by_number if reference.number else self._by_mark if reference.mark else self._newest
+        return statement.first(
+            reads.connection, caller=caller.account_id, today=utcnow().date(), owner=reference.account or caller.account,
+            line=reference.line, **({"name": name} if name else {}),
+        )  # fmt: skip
+
+
+_ALONE = Lookup()
+_COLUMNS = 15  # of a row that are what `Usable` has, before the regions of shares
 
 
 def usable(reads: Reads, caller: Principal, text: str | Reference) -> Usable:
     """The version that a reference names, as `find_usable` finds it.  Raises `NotFound`."""
+    return found(_ALONE, reads, caller, text)[0]
+
+
+def found(lookup: Lookup, reads: Reads, caller: Principal, text: str | Reference) -> tuple[Usable, Any]:
+    """The same, and the row that it was made of, with what the lookup has more; None where the account may see the
+    version for another reason than what is asked for most.  Raises `NotFound`."""
     reference = parse_reference(text) if isinstance(text, str) else text
-    statement = _BY_NUMBER if reference.number else _BY_MARK if reference.mark else _NEWEST
-    row = statement.first(
-        reads.connection, caller=caller.account_id, today=utcnow().date(), owner=reference.account or caller.account,
-        line=reference.line, **({"name": reference.number or reference.mark} if reference.number or reference.mark else {}),
-    )  # fmt: skip
+    row = lookup.row(reads, caller, reference)
     if row is None:
         with reads.session() as session:  # which says what is missing, and what there is
-            return usable_of(session, *find_usable(session, caller, reference))
-    facts: list[Any] = list(row)
-    grants = facts.pop()
+            return usable_of(session, *find_usable(session, caller, reference)), None
+    grants = row[_COLUMNS]
     if row.account_id == caller.account_id or None in grants:
-        facts.append(None)  # everywhere
+        regions = None  # everywhere
     else:
-        facts.append(frozenset(region for regions in grants for region in regions))
-    return Usable(*facts)
+        regions = frozenset(region for granted in grants for region in granted)
+    facts: list[Any] = [*row[:_COLUMNS], regions]
+    return Usable(*facts), row

@@ -13,7 +13,7 @@ from bathotype.core.lifecycle.references import check_name, parse_reference
 from bathotype.core.lifecycle.rules import LaunchRule
 from bathotype.service import audit
 from bathotype.service.access.principals import Principal
-from bathotype.service.admission import judge, rooms
+from bathotype.service.admission import JUDGED, judge, rooms
 from bathotype.service.answers.rules import allowance_answer, verdicts_of
 from bathotype.service.catalogue import find_line, find_version
 from bathotype.service.records import Account, Allowance, Line, PoolLine, RuleRow, Version
@@ -24,7 +24,7 @@ from bathotype.service.routes.paging import REVERSED, Ordering, Paged
 from bathotype.service.routes.route import api_router
 from bathotype.service.shares import shares_of_version
 from bathotype.service.state import Service
-from bathotype.service.usable import usable, usable_of
+from bathotype.service.usable import found, usable_of
 from bathotype.wire import rules as wire
 from bathotype.wire.common import Page
 
@@ -135,7 +135,7 @@ def explain(
     The owner of a line may ask for another account; the answer then has the rules for all, not that account's own.
     """
     service.reach.check_region(region)
-    version = usable(reads, caller, reference)
+    version, row = found(JUDGED, reads, caller, reference)
     who, seen, blockers = (caller.account_id, caller.account), version, []
     own = not account or account == caller.account
     if not own:
@@ -148,7 +148,7 @@ def explain(
             who, seen = (other.id, other.name), usable_of(session, record, shares)
             blockers = [] if shares else [f"{reference} is not shared with {other.name}."]
     tags = {*service.reach.account_tags(who[1]), *(t.partition("=")[0] for t in tag or ())}
-    judged = judge(reads.connection, who, version, region, tags, only_general=not own)
+    judged = judge(reads.connection, who, version, region, tags, only_general=not own, row=row if own else None)
     try:
         if not blockers:
             seen.require_region(region)
