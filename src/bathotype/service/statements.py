@@ -58,17 +58,23 @@ class Statement:
     def rows(self, over: Connection | Session, **values: Any) -> list[Any]:
         """All rows, as named tuples.  Raises SQLAlchemy's errors, as a session does."""
         connection = over.connection() if isinstance(over, Session) else over
-        driver = connection.connection.driver_connection
-        assert isinstance(driver, Driver)
         statement, names = self._sent
         with as_sqlalchemy_errors(statement):
-            cursor = RawCursor(driver, row_factory=self._made)
-            return cursor.execute(statement, [values[name] for name in names]).fetchall()
+            return self._cursor(connection).execute(statement, [values[name] for name in names]).fetchall()
 
     def first(self, over: Connection | Session, **values: Any) -> Any:
         """The first row, or None."""
         rows = self.rows(over, **values)
         return rows[0] if rows else None
+
+    def _cursor(self, connection: Connection) -> RawCursor[Any]:
+        """The same each time over one connection to the database: it keeps what turns each column's bytes into a value."""
+        kept: RawCursor[Any] | None = connection.info.get(self)
+        if kept is None:
+            driver = connection.connection.driver_connection
+            assert isinstance(driver, Driver)
+            kept = connection.info[self] = RawCursor(driver, row_factory=self._made)
+        return kept
 
     def _made(self, cursor: Cursor[Any]) -> RowMaker[Any]:
         """What makes a row of its values: the same each time, since the columns are."""
