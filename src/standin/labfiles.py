@@ -124,6 +124,11 @@ EARLY_FILES = {
 manual_add_modules ext4 btrfs
 copy_exec /sbin/blkid
 """,
+    # As udev's own does, which is left out.
+    "etc/initramfs-tools/scripts/init-bottom/lab": """\
+#!/bin/sh
+[ "$1" = prereqs ] || mount -n -o move /dev "$rootmnt/dev"
+""",
 }
 MASKED = (
     "e2scrub_reap.service", "e2scrub_all.timer", "apt-daily.timer", "apt-daily-upgrade.timer", "dpkg-db-backup.timer",
