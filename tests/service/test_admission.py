@@ -113,3 +113,36 @@ def test_an_owner_limits_a_consumer(office: Office) -> None:
             other.launch(reference=f"tide-core/{version}", region="skerry-1", name="over")
         assert [(a.account, a.most) for a in other.allowances()] == [("tide-core", 0)]
         assert client.plan_launch(reference=version, region="skerry-1", name="own").blockers == []
+
+
+@pytest.mark.parametrize("account", ["tide-core", "chart-house"])
+def test_a_rule_is_explained_for_the_version_that_a_reference_names(office: Office, account: str) -> None:
+    from tests.service.test_versions import HIGH
+
+    first = office.version("named@1.0.0", release=False, findings=(HIGH,))
+    with office.core as owner:
+        owner.accept(first, HIGH.id, "a test")
+        owner.release(first)
+        owner.set_mark("named", "kept", "1.0.0")
+    office.execute("update findings set accepted_by = null")
+    office.version("named@2.0.0")
+    office.shared("named", "chart-house", regions=["skerry-1"])
+    before = "" if account == "tide-core" else "tide-core/"
+    with office.client(account) as client:
+        client.set_rule(LaunchRule(name="clean", residue_clean=True))
+        client.set_rule(LaunchRule(name="proven", checks_passed=["page"], effect="warn"))
+        for named in ("named@1.0.0", "named@kept", "named@2.0.0", "named"):
+            told = client.explain(f"{before}{named}", "skerry-1")
+            plan = client.plan_launch(reference=f"{before}{named}", region="skerry-1", name="planned")
+            whole = named in ("named@2.0.0", "named")
+            assert told.reference == f"{before}named@{2 if whole else 1}.0.0"
+            assert {v.rule: v.outcome for v in told.verdicts} == {
+                "clean": "pass" if whole else "refuse",
+                "proven": "warn",
+            }
+            assert told.verdicts == plan.verdicts, "a launch is judged as it is explained"
+            assert told.admitted is whole
+        elsewhere = client.explain(f"{before}named", "fjord-2")
+        assert any("not shared for fjord-2" in blocker for blocker in elsewhere.blockers) is (account == "chart-house")
+        with pytest.raises(NotFound):
+            client.explain(f"{before}named@9.0.0", "skerry-1")
