@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+import os
 import socket
+import subprocess
 import threading
 import time
 from concurrent.futures import ThreadPoolExecutor
@@ -17,6 +19,7 @@ from bathotype.core.errors import NotFound, Refused
 from bathotype.core.guest.agent import AgentRefused
 from standin.agentline import AgentLine
 from standin.guestfiles import Edits, GuestFiles
+from standin.labfiles import FILES
 from tests.support import System, holds, until
 
 TAGS = {"owner": "x", "purpose": "y"}
@@ -149,3 +152,29 @@ def test_a_real_machine_with_a_blank_disk_boots_from_a_medium(system: System) ->
         assert disk.read(0, len(loader)) == loader
     site.delete_machine(machine.id)
     site.delete_disk(blank.id)
+
+
+@pytest.mark.parametrize("killed", [False, True])
+def test_a_stage_of_the_lab_guest_runs_whatever_becomes_of_what_serves_it(tmp_path: Path, killed: bool) -> None:
+    folder, own, ask = tmp_path / "stages", tmp_path / "cloud-init", tmp_path / "ask"
+    folder.mkdir()
+    [text] = [text for name, text in FILES.items() if name.endswith("/lab-stages/ask")]
+    ask.write_text(text.replace("/run/lab-stages", str(folder)).replace("/usr/bin/cloud-init", str(own)))
+    own.write_text(f'#!/bin/sh\necho "$@" >{tmp_path}/by-itself\nexit 4\n')
+    for program in (ask, own):
+        program.chmod(0o755)
+    for pipe in ("asked", "ended"):
+        os.mkfifo(folder / pipe)
+    serves = (
+        "read stage <asked; [ $stage = init ] || exit; echo 3 >ended" if not killed else "read stage <asked; kill -9 $$"
+    )
+    server = subprocess.Popen(["bash", "-c", f"echo $$ >server; {serves}"], cwd=folder)
+    until(lambda: (folder / "server").exists() and (folder / "server").read_text().strip(), seconds=10)
+    stage = subprocess.Popen([ask, "init"])
+    server.wait(10)
+    assert stage.wait(30) == (4 if killed else 3)
+    assert (tmp_path / "by-itself").exists() is killed
+    assert subprocess.run([ask, "modules", "--mode=final"], timeout=30, check=False).returncode == 4, (
+        "nothing serves it"
+    )
+    assert (tmp_path / "by-itself").read_text() == "modules --mode=final\n"
