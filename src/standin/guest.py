@@ -8,6 +8,7 @@ disk as well, so that a copy of the disk is a copy of the machine.
 from __future__ import annotations
 
 import base64
+import itertools
 import json
 import posixpath
 import re
@@ -87,7 +88,9 @@ class ModelledGuest:
         self._on_frozen, self._on_off = on_frozen, on_off
         self._handles: dict[int, tuple[str, str, bytearray, int]] = {}
         self._processes: dict[int, _Process] = {}
-        self._serial = 1000
+        self._serials = itertools.count(
+            1001
+        )  # of processes and open files, which several conversations ask for at once
         self._stopped = threading.Event()
         parts = partitions(facts.image)
         self._desktop = _read_desktop(facts.image, parts)
@@ -286,9 +289,9 @@ class ModelledGuest:
         if current is None and mode.startswith("r"):
             raise AgentError(f"failed to open file '{path}' (mode: '{mode}'): No such file or directory")
         data = bytearray() if mode.startswith("w") else bytearray(current or b"")
-        self._serial += 1
-        self._handles[self._serial] = (path, mode, data, len(data) if mode.startswith("a") else 0)
-        return self._serial
+        handle = next(self._serials)
+        self._handles[handle] = (path, mode, data, len(data) if mode.startswith("a") else 0)
+        return handle
 
     def _handle(self, handle: int) -> tuple[str, str, bytearray, int]:
         if handle not in self._handles:
@@ -350,8 +353,8 @@ class ModelledGuest:
             raise AgentError(
                 f"Guest agent command failed, error was 'Failed to execute child process “{path}” (No such file or directory)'"
             )
-        self._serial += 1
-        process = self._processes[self._serial] = _Process()
+        pid = next(self._serials)
+        process = self._processes[pid] = _Process()
 
         def run() -> None:
             try:
@@ -367,7 +370,7 @@ class ModelledGuest:
             process.done.set()
 
         threading.Thread(target=run, daemon=True).start()
-        return {"pid": self._serial}
+        return {"pid": pid}
 
     def _program(self, name: str, environment: dict[str, str]) -> Callable[[list[str]], tuple[int, bytes]] | None:
         own: Callable[[list[str]], tuple[int, bytes]] | None = getattr(self, "_run_" + re.sub(r"\W", "_", name), None)

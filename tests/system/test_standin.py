@@ -178,3 +178,18 @@ def test_a_stage_of_the_lab_guest_runs_whatever_becomes_of_what_serves_it(tmp_pa
         "nothing serves it"
     )
     assert (tmp_path / "by-itself").read_text() == "modules --mode=final\n"
+
+
+def test_conversations_at_once_each_get_their_own_processes_and_files(system: System) -> None:
+    machine = system.site().machine_named("skerry-1", "gauge-seed-01")
+    assert machine is not None
+
+    def converse(number: int) -> None:
+        with system.site().agent(machine.id) as agent:
+            for turn in range(40):
+                said = f"{number} {turn}".encode()
+                agent.write_file(f"/tmp/said-{number}", said)
+                assert agent.run(["cat", f"/tmp/said-{number}"]).out == said
+
+    with ThreadPoolExecutor(4) as at_once:
+        list(at_once.map(converse, range(4)))
