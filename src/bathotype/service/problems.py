@@ -107,6 +107,8 @@ class Identified:
         name = given.decode("latin-1")[:64] or secrets.token_hex(8)
         origin = scope["client"][0] if scope.get("client") else ""
         scope.setdefault("state", {}).update(request_id=name, origin=origin)
+        # Each request is a task with a context of its own: none of this needs to be taken back.
+        structlog.contextvars.bind_contextvars(request_id=name)
         audit.origin.set(origin)
         asked_for.set(f"{scope['method']} {scope['path']}")
         begun = False
@@ -118,13 +120,12 @@ class Identified:
                 message["headers"] = [*message["headers"], (b"x-request-id", name.encode("latin-1"))]
             await send(message)
 
-        with structlog.contextvars.bound_contextvars(request_id=name):
-            try:
-                await self._app(scope, receive, named)
-            except Exception:
-                log.exception("request broke", path=scope["path"])
-                if begun:  # half of an answer is out: only cutting it short tells that something is wrong
-                    raise
-                detail = "An error occurred inside the service."
-                advice = "The service's log has more under this request's id."
-                await problem(Request(scope), 500, "Failed", detail, "internal", advice)(scope, receive, named)
+        try:
+            await self._app(scope, receive, named)
+        except Exception:
+            log.exception("request broke", path=scope["path"])
+            if begun:  # half of an answer is out: only cutting it short tells that something is wrong
+                raise
+            detail = "An error occurred inside the service."
+            advice = "The service's log has more under this request's id."
+            await problem(Request(scope), 500, "Failed", detail, "internal", advice)(scope, receive, named)

@@ -17,6 +17,8 @@ import psycopg
 from psycopg import Connection as Driver
 from psycopg import Cursor, RawCursor, sql
 from psycopg.rows import RowMaker, namedtuple_row
+from psycopg.types.json import set_json_loads
+from pydantic_core import from_json
 from sqlalchemy import Connection, SelectBase
 from sqlalchemy.dialects.postgresql.psycopg import PGDialect_psycopg
 from sqlalchemy.exc import DBAPIError
@@ -59,8 +61,10 @@ class Statement:
         """All rows, as named tuples.  Raises SQLAlchemy's errors, as a session does."""
         connection = over.connection() if isinstance(over, Session) else over
         statement, names = self._sent
-        with as_sqlalchemy_errors(statement):
+        try:
             return self._cursor(connection).execute(statement, [values[name] for name in names]).fetchall()
+        except psycopg.Error as error:
+            raise _as_sqlalchemy(error, statement.decode()) from error
 
     def first(self, over: Connection | Session, **values: Any) -> Any:
         """The first row, or None."""
@@ -74,6 +78,7 @@ class Statement:
             driver = connection.connection.driver_connection
             assert isinstance(driver, Driver)
             kept = connection.info[self] = RawCursor(driver, row_factory=self._made)
+            set_json_loads(from_json, kept)  # takes bytes as they come, in a third of the time
         return kept
 
     def _made(self, cursor: Cursor[Any]) -> RowMaker[Any]:
@@ -84,13 +89,16 @@ class Statement:
 
 
 @contextmanager
-def as_sqlalchemy_errors(statement: str | bytes) -> Iterator[None]:
+def as_sqlalchemy_errors(statement: str) -> Iterator[None]:
     """Turn psycopg's errors into those that a session raises: whoever handles a lost database handles one family."""
     try:
         yield
     except psycopg.Error as error:
-        text = statement if isinstance(statement, str) else statement.decode()
-        raise DBAPIError.instance(text, None, error, psycopg.Error, hide_parameters=True) from error
+        raise _as_sqlalchemy(error, statement) from error
+
+
+def _as_sqlalchemy(error: psycopg.Error, statement: str) -> Exception:
+    return DBAPIError.instance(statement, None, error, psycopg.Error, hide_parameters=True)
 
 
 def _literal(value: Any) -> str:
