@@ -1,7 +1,7 @@
 """What the lab guest is made of: its packages, the files that are added to them, and the units that are left out.
 
-Emulation makes a boot some twenty times as slow as it is on a processor of its own, so what no test looks at is left
-out: devices and modules that a virtual machine has none of, hardening of the kernel, messages that nobody reads.
+A boot is slow under emulation, so what nobody looks at is left out: devices and modules that a virtual machine has none
+of, hardening of the kernel, messages that nobody reads.
 """
 
 from __future__ import annotations
@@ -54,7 +54,7 @@ echo "$*" >asked
 until read -r -t 5 code <&3; do serves || exec /usr/bin/cloud-init "$@"; done
 exit "$code"
 """
-# Debian's own asks some forty programs whether there may be a data source; here there is one.
+# Debian's own looks for every kind of data source; here it is known that there is one.
 _GENERATOR = """\
 #!/bin/sh
 mkdir -p /run/cloud-init "$2/multi-user.target.wants"
