@@ -24,13 +24,13 @@ from contextlib import contextmanager
 from http.client import HTTPConnection
 from pathlib import Path
 from typing import Any
+from unittest import mock
 from urllib.parse import quote, urlencode
 
 import httpx
 import psycopg
 import uvicorn
 import yaml
-from sqlalchemy import event
 
 from bathotype.demo.postgres import LocalPostgres
 from bathotype.demo.supervisor import Child, Supervisor
@@ -154,21 +154,22 @@ def at_the_database(made: Stage, asked: int = _ASKED, *, forced: bool = False) -
     os.environ.update({k: v for k, v in made.environment.items() if k.startswith("BATHOTYPE_")})
     service = Service.from_environment(patience=1)
     spent = [0.0]
-    statements: dict[str, tuple[str, Any]] = {}
+    statements: dict[str | bytes, Any] = {}
+    execute = psycopg.Cursor.execute
 
-    class Timed(psycopg.Cursor[Any]):
-        def execute(self, query: Any, params: Any = None, **more: Any) -> Timed:
-            if query.lstrip().lower().startswith(("select", "with")):
-                statements.setdefault(re.sub(r"IN \([^)]*\)", "IN (...)", query), (query, params))
-            began = time.perf_counter()
-            super().execute(query, params, **more)
-            spent[0] += time.perf_counter() - began
-            return self
+    def timed(cursor: psycopg.Cursor[Any], query: Any, params: Any = None, **more: Any) -> psycopg.Cursor[Any]:
+        text = query.decode() if isinstance(query, bytes) else str(query)
+        if text.lstrip().lower().startswith(("select", "with")):
+            key = query if isinstance(query, bytes) else re.sub(r"IN \([^)]*\)", "IN (...)", query)
+            statements.setdefault(key, (query, params))
+        began = time.perf_counter()
+        execute(cursor, query, params, **more)
+        spent[0] += time.perf_counter() - began
+        return cursor
 
-    for engine in (service.database.engine, service.database.reading):
-        event.listen(engine, "connect", lambda connection, _: setattr(connection, "cursor_factory", Timed))
     chance, out = random.Random(5), {}
-    with _serving(create_app(service)) as client:
+    # Of every cursor: those of sessions, and those of `Statement`, which sends its bytes as they are.
+    with mock.patch.object(psycopg.Cursor, "execute", timed), _serving(create_app(service)) as client:
         for name, question in (questions(made.fleet) | first_pages()).items():
             times = []
             for number in range(asked + 20):
@@ -181,6 +182,7 @@ def at_the_database(made: Stage, asked: int = _ASKED, *, forced: bool = False) -
                 assert answer.status_code in (200, 409), answer.text
                 if number >= 20:
                     times.append(spent[0])
+            assert all(times), f"no statement of {name} was seen"
             out[name] = p95(times)
     return out, _without_index(made, list(statements.values()), forced)
 
@@ -200,14 +202,21 @@ def _serving(app: Any) -> Iterator[httpx.Client]:
     thread.join()
 
 
-def _without_index(made: Stage, statements: list[tuple[str, Any]], forced: bool) -> list[str]:
+def _without_index(made: Stage, statements: list[tuple[str | bytes, Any]], forced: bool) -> list[str]:
     found = []
     with psycopg.connect(made.url) as connection:
         if forced:
             connection.execute("set enable_seqscan = off")
         for statement, parameters in statements:
-            [(plan,)] = connection.execute(f"explain (format json) {statement}", parameters).fetchall()
-            found += [f"{table}: {' '.join(statement.split())[:300]}" for table in _scanned(plan[0]["Plan"])]
+            if isinstance(statement, bytes):
+                cursor: psycopg.Cursor[Any] = psycopg.RawCursor(connection)
+                text = statement.decode()
+                cursor.execute(b"explain (format json) " + statement, parameters)
+            else:
+                cursor, text = connection.cursor(), statement
+                cursor.execute(f"explain (format json) {statement}", parameters)
+            [(plan,)] = cursor.fetchall()
+            found += [f"{table}: {' '.join(text.split())[:300]}" for table in _scanned(plan[0]["Plan"])]
     return found
 
 
