@@ -88,9 +88,8 @@ class ModelledGuest:
         self._on_frozen, self._on_off = on_frozen, on_off
         self._handles: dict[int, tuple[str, str, bytearray, int]] = {}
         self._processes: dict[int, _Process] = {}
-        self._serials = itertools.count(
-            1001
-        )  # of processes and open files, which several conversations ask for at once
+        # Of processes and open files, which several conversations ask for at once.
+        self._serials = itertools.count(1001)
         self._stopped = threading.Event()
         parts = partitions(facts.image)
         self._desktop = _read_desktop(facts.image, parts)
