@@ -15,6 +15,9 @@ from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from urllib.parse import unquote, urlsplit
 
+import numpy as np
+import numpy.typing as npt
+
 from bathotype.core.disk.ranges import Ranges
 from bathotype.core.errors import Damaged, Invalid, Unavailable
 
@@ -43,6 +46,8 @@ _ERRORS = {
     95: "not supported",
     108: "server is shutting down",
 }
+_CHUNK_ERROR = 1 << 15
+_NO_REPLY = "The NBD server sent something that is no reply."
 _MOST = 4 * 1024 * 1024
 _MOST_REPLY = 64 * 1024 * 1024
 
@@ -86,6 +91,7 @@ class NbdDisk:
         self._context: int | None = None
         self._size = 0
         self._flags = 0
+        self._negotiating = True
         try:
             self._socket = self._connect(timeout)
         except OSError as error:
@@ -95,6 +101,7 @@ class NbdDisk:
         except BaseException:
             self._socket.close()
             raise
+        self._negotiating = False
 
     def _connect(self, timeout: float) -> socket.socket:
         if self.address.socket_path:
@@ -126,14 +133,14 @@ class NbdDisk:
             data += b"".join(struct.pack(">I", len(query)) + query for query in queries)
             for kind, body in self._option(_OPT_SET_META_CONTEXT, data) or ():
                 if kind == _REP_META_CONTEXT and body[4:] == queries[0]:
-                    self._context = struct.unpack(">I", body[:4])[0]
+                    self._context = _number(body[:4])
                 elif kind == _REP_META_CONTEXT and body[4:] == queries[-1]:
-                    self._changes = struct.unpack(">I", body[:4])[0]
+                    self._changes = _number(body[:4])
         answers = self._option(_OPT_GO, struct.pack(">I", len(name)) + name + struct.pack(">H", 0))
         if answers is None:
             raise Unavailable(f"The NBD server has no export {self.address.export!r}.")
         for kind, body in answers:
-            if kind == _REP_INFO and struct.unpack(">H", body[:2])[0] == _INFO_EXPORT:
+            if kind == _REP_INFO and len(body) == 12 and struct.unpack(">H", body[:2])[0] == _INFO_EXPORT:
                 self._size, self._flags = struct.unpack(">QH", body[2:12])
 
     def _option(self, option: int, data: bytes) -> list[tuple[int, bytes]] | None:
@@ -172,12 +179,9 @@ class NbdDisk:
         if offset < 0 or offset + len(view) > self._size:
             raise Damaged(f"Read of {len(view)} bytes at {offset} is beyond the disk.")
         for at in range(0, len(view), _MOST):
-            self._read_piece(offset + at, view[at : at + _MOST])
-
-    def _read_piece(self, offset: int, view: memoryview) -> None:
-        with self._lock:
-            cookie = self._request(_CMD_READ, offset, len(view))
-            self._replies(cookie, len(view), view, offset)
+            piece = view[at : at + _MOST]
+            with self._lock:
+                self._answer(self._request(_CMD_READ, offset + at, len(piece)), _Answer(piece, offset + at))
 
     def write(self, offset: int, data: bytes) -> None:
         """Write all of ``data`` at ``offset``; durable only after `flush`."""
@@ -186,7 +190,7 @@ class NbdDisk:
             piece = view[at : at + _MOST]
             with self._lock:
                 cookie = self._request(_CMD_WRITE, offset + at, len(piece), piece)
-                self._finish(cookie)
+                self._answer(cookie)
 
     def write_pieces(self, offset: int, pieces: Sequence[bytes]) -> None:
         """The same for pieces that follow one another."""
@@ -201,46 +205,47 @@ class NbdDisk:
         step = 1 << 30
         for at in range(offset, offset + length, step):
             with self._lock:
-                self._finish(self._request(_CMD_WRITE_ZEROES, at, min(step, offset + length - at)))
+                self._answer(self._request(_CMD_WRITE_ZEROES, at, min(step, offset + length - at)))
 
     def flush(self) -> None:
         """Make everything written so far durable on the server."""
         if self._flags & _FLAG_FLUSH:
             with self._lock:
-                self._finish(self._request(_CMD_FLUSH, 0, 0))
+                self._answer(self._request(_CMD_FLUSH, 0, 0))
 
     def allocated(self) -> Ranges:
         """What ``base:allocation`` does not report as reading zeros; everything where it is not offered."""
         if self._context is None:
             return Ranges.of([(0, self._size)])
-        return self._ranges(self._context, lambda state: not state & _STATE_ZERO)
+        return self._ranges(self._context, lambda states: states & _STATE_ZERO == 0)
 
     def changed(self) -> Ranges | None:
         """What the server's bitmap reports as changed; None where it does not offer the bitmap that was asked for."""
         if self._changes is None:
             return None
-        return self._ranges(self._changes, lambda state: bool(state & _STATE_DIRTY))
+        return self._ranges(self._changes, lambda states: states & _STATE_DIRTY != 0)
 
-    def _ranges(self, context: int, wanted: Callable[[int], bool]) -> Ranges:
+    def _ranges(self, context: int, wanted: Callable[[npt.NDArray[np.uint32]], npt.NDArray[np.bool_]]) -> Ranges:
         """The extents of one metadata context whose state is wanted."""
-        found: list[tuple[int, int]] = []
+        found = []
         at = 0
         while at < self._size:
-            length = min(self._size - at, 1 << 31)
             with self._lock:
-                cookie = self._request(_CMD_BLOCK_STATUS, at, length)
-                replies = self._replies(cookie, 0)
+                parts = self._answer(self._request(_CMD_BLOCK_STATUS, at, min(self._size - at, 1 << 31)))
             before = at
-            for kind, body in replies:
-                if kind != _CHUNK_BLOCK_STATUS or struct.unpack(">I", body[:4])[0] != context:
+            for kind, body in parts:
+                if kind != _CHUNK_BLOCK_STATUS or len(body) % 8 != 4 or _number(body[:4]) != context:
                     continue
-                for extent, state in struct.iter_unpack(">II", body[4:]):
-                    if wanted(state):
-                        found.append((at, min(at + extent, self._size)))
-                    at += extent
+                extents = np.frombuffer(body, ">u4", offset=4).reshape(-1, 2)
+                ends = at + np.cumsum(extents[:, 0], dtype=np.int64)
+                starts = ends - extents[:, 0]
+                at = int(ends[-1]) if len(ends) else at
+                hits = wanted(extents[:, 1]) & (starts < self._size)
+                found.append(np.stack([starts[hits], np.minimum(ends[hits], self._size)]))
             if at == before:
                 raise Damaged("The NBD server reports no block status.")
-        return Ranges.of(found)
+        starts, ends = np.concatenate([np.empty((2, 0), np.int64), *found], axis=1)
+        return Ranges.of_arrays(starts, ends)
 
     def close(self) -> None:
         """Say goodbye and close the connection."""
@@ -263,63 +268,45 @@ class NbdDisk:
             self._send(data)
         return self._cookie
 
-    def _finish(self, cookie: int) -> None:
-        for _ in self._replies(cookie, 0):
-            pass
+    def _answer(self, cookie: int, answer: _Answer | None = None) -> list[tuple[int, bytes]]:
+        """Receive the whole answer of a request; returns its parts that are not data.
 
-    def _replies(
-        self, cookie: int, length: int, into: memoryview | None = None, offset: int = 0
-    ) -> list[tuple[int, bytes]]:
-        """All chunks of one request's answer.  Raises `Damaged` for an error that the server reports.
-
-        The data of a read from ``offset`` is received straight ``into`` its place.
+        Raises `Damaged` for an error that the server reports.
         """
-        chunks: list[tuple[int, bytes]] = []
-        failure: str | None = None
-        covered = 0
-        while True:
-            magic = struct.unpack(">I", self._receive(4))[0]
-            if magic == _SIMPLE_REPLY_MAGIC:
-                error, echoed = struct.unpack(">IQ", self._receive(12))
-                done, failure = True, _error_name(error) if error else failure
-                if not error and into is not None:
-                    self._receive_into(into[:length])
-                    covered = length
-            elif magic == _STRUCTURED_REPLY_MAGIC:
-                flags, kind, echoed, size = struct.unpack(">HHQI", self._receive(16))
-                if size > _MOST_REPLY:
-                    raise Damaged("The NBD server sent an answer that is too long.")
-                done = bool(flags & 1)
-                if kind == _CHUNK_OFFSET_DATA and into is not None and size >= 8:
-                    at = struct.unpack(">Q", self._receive(8))[0] - offset
-                    if at < 0 or at + size - 8 > length:
-                        raise Damaged("The NBD server sent data that was not asked for.")
-                    self._receive_into(into[at : at + size - 8])
-                    body, covered = b"", covered + size - 8
-                elif kind == _CHUNK_OFFSET_HOLE and into is not None and size == 12:
-                    start, hole = struct.unpack(">QI", self._receive(12))
-                    at, body = start - offset, b""
-                    if at < 0 or at + hole > length:
-                        raise Damaged("The NBD server sent a hole that was not asked for.")
-                    into[at : at + hole] = bytes(hole)
-                    covered += hole
-                else:
-                    body = self._receive(size)
-                if kind & 0x8000:
-                    failure = _error_name(struct.unpack(">I", body[:4])[0])
-                elif kind != _CHUNK_NONE:
-                    chunks.append((kind, body))
-            else:
-                raise Damaged("The NBD server sent something that is no reply.")
-            if echoed != cookie:
-                raise Damaged("The NBD server answered another request.")
-            if done:
-                break
-        if failure:
-            raise Damaged(f"The NBD server refused a request: {failure}.")
-        if into is not None and covered != length:
-            raise Damaged("The NBD server sent less data than it was asked for.")
-        return chunks
+        answer = answer or _Answer()
+        while not self._receive_part(cookie, answer):
+            pass
+        answer.check()
+        return answer.parts
+
+    def _receive_part(self, cookie: int, answer: _Answer) -> bool:
+        """Receive the next part of an answer; returns whether it was the last."""
+        (magic,) = struct.unpack(">I", self._receive(4))
+        if magic == _SIMPLE_REPLY_MAGIC:
+            error, echoed = struct.unpack(">IQ", self._receive(12))
+            flags, kind, size = 1, _CHUNK_NONE, 0
+        elif magic == _STRUCTURED_REPLY_MAGIC:
+            error = 0
+            flags, kind, echoed, size = struct.unpack(">HHQI", self._receive(16))
+        else:
+            raise Damaged(_NO_REPLY)
+        if echoed != cookie:
+            raise Damaged("The NBD server answered another request.")
+        if size > _MOST_REPLY:
+            raise Damaged("The NBD server sent an answer that is too long.")
+        if error:
+            answer.failure = _error_name(error)
+        elif magic == _SIMPLE_REPLY_MAGIC and answer.into is not None:
+            self._receive_into(answer.place(answer.offset, len(answer.into)))
+        elif kind == _CHUNK_OFFSET_DATA and answer.into is not None and size >= 8:
+            (at,) = struct.unpack(">Q", self._receive(8))
+            self._receive_into(answer.place(at, size - 8))
+        elif kind == _CHUNK_OFFSET_HOLE and answer.into is not None and size == 12:
+            at, length = struct.unpack(">QI", self._receive(12))
+            answer.place(at, length)[:] = bytes(length)
+        else:
+            answer.take(kind, self._receive(size))
+        return bool(flags & 1)
 
     def _send(self, data: bytes | memoryview) -> None:
         try:
@@ -328,6 +315,10 @@ class NbdDisk:
             raise Unavailable(f"The connection to the NBD server broke: {error}.") from error
 
     def _receive(self, length: int) -> bytes:
+        # A server that answers an option in several small pieces holds the next one back until the last is acknowledged,
+        # which Linux leaves for 40 ms: a tenth of a second for each connection.
+        if self._negotiating and not self.address.socket_path:
+            self._socket.setsockopt(socket.IPPROTO_TCP, socket.TCP_QUICKACK, 1)
         out = bytearray(length)
         self._receive_into(memoryview(out))
         return bytes(out)
@@ -341,6 +332,50 @@ class NbdDisk:
                 view = view[got:]
         except OSError as error:
             raise Unavailable(f"The connection to the NBD server broke: {error}.") from error
+
+
+class _Answer:
+    """What one request is answered with; the data of a read from ``offset`` goes straight ``into`` its place."""
+
+    def __init__(self, into: memoryview | None = None, offset: int = 0) -> None:
+        self.into, self.offset = into, offset
+        self.parts: list[tuple[int, bytes]] = []
+        self.failure: str | None = None
+        self._filled: list[tuple[int, int]] = []
+
+    def place(self, at: int, length: int) -> memoryview:
+        """The place for data that the server sends for ``at`` on the disk."""
+        assert self.into is not None
+        start, end = at - self.offset, at - self.offset + length
+        if start < 0 or end > len(self.into):
+            raise Damaged("The NBD server sent data that was not asked for.")
+        self._filled.append((start, end))
+        return self.into[start:end]
+
+    def take(self, kind: int, body: bytes) -> None:
+        """A part that is not data."""
+        if kind & _CHUNK_ERROR:
+            self.failure = _error_name(_number(body[:4]))
+        elif kind != _CHUNK_NONE:
+            self.parts.append((kind, body))
+
+    def check(self) -> None:
+        """Raises `Damaged` for an error that the server reported, and for bytes that it sent twice or not at all."""
+        if self.failure:
+            raise Damaged(f"The NBD server refused a request: {self.failure}.")
+        end = 0
+        for start, stop in sorted(self._filled):
+            if start != end:
+                break
+            end = stop
+        if self.into is not None and end != len(self.into):
+            raise Damaged("The NBD server sent other data than it was asked for.")
+
+
+def _number(data: bytes) -> int:
+    if len(data) != 4:
+        raise Damaged(_NO_REPLY)
+    return int.from_bytes(data, "big")
 
 
 def _error_name(number: int) -> str:

@@ -89,9 +89,12 @@ class Ranges:
 
     def within(self, start: int, end: int) -> list[tuple[int, int]]:
         """The parts that lie in ``[start, end)``, in order."""
-        first = int(np.searchsorted(self.ends, start, side="right"))
-        last = int(np.searchsorted(self.starts, end, side="left"))
-        return [(max(int(self.starts[i]), start), min(int(self.ends[i]), end)) for i in range(first, last)]
+        first, last = int(self.ends.searchsorted(start, "right")), int(self.starts.searchsorted(end, "left"))
+        if first >= last:
+            return []
+        starts, ends = self.starts[first:last].tolist(), self.ends[first:last].tolist()
+        starts[0], ends[-1] = max(starts[0], start), min(ends[-1], end)
+        return list(zip(starts, ends, strict=True))
 
     def windows(self, width: int) -> Offsets:
         """Indices of the aligned windows of ``width`` bytes that any range touches, ascending."""

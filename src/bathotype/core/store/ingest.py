@@ -7,6 +7,7 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
 from dataclasses import dataclass
 from queue import SimpleQueue
+from typing import NamedTuple
 
 import numpy as np
 import numpy.typing as npt
@@ -126,8 +127,7 @@ class Unchanged:
         return np.flatnonzero(same)
 
 
-@dataclass(frozen=True)
-class _Chunk:
+class _Chunk(NamedTuple):
     index: int
     digest: bytes
     frame: bytes | None
@@ -221,21 +221,21 @@ class _Writer:
         self.new_bytes = 0
 
     def take(self, chunks: list[_Chunk]) -> None:
-        for chunk in chunks:
-            if chunk.place:
-                pack, offset, length = chunk.place
-                self._builder.add(chunk.index, chunk.digest, self._builder.pack_number(pack), offset, length)
+        for index, name, frame, known in chunks:
+            if known:
+                pack, offset, length = known
+                self._builder.add(index, name, self._builder.pack_number(pack), offset, length)
                 continue
-            place = self._recent.get(chunk.digest)
+            place = self._recent.get(name)
             if place is None:
-                assert chunk.frame is not None
+                assert frame is not None
                 number = self._builder.pack_number(self._placeholder)
-                offset, length = self._pack.add(chunk.digest, chunk.frame)
+                offset, length = self._pack.add(name, frame)
                 self.new_bytes += length
-                place = self._recent[chunk.digest] = (number, offset, length)
+                place = self._recent[name] = (number, offset, length)
                 if len(self._recent) > _RECENT:
                     self._recent.popitem(last=False)
-            self._builder.add(chunk.index, chunk.digest, *place)
+            self._builder.add(index, name, *place)
             if self._pack.full:
                 self.seal()
 
