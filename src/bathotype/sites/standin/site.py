@@ -4,36 +4,34 @@ from __future__ import annotations
 
 import re
 import time
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from datetime import datetime
-from typing import Any
+from functools import lru_cache
+from typing import Any, TypeVar
 
 import httpx
 import stamina
+from pydantic import TypeAdapter, ValidationError
 
-from bathotype.core.contents.platform import PlatformOffered
 from bathotype.core.disk.nbd import NbdDisk
 from bathotype.core.disk.nbdpool import NbdPool
 from bathotype.core.errors import BathotypeError, NotFound, OutOfSpace, Refused, Unavailable
 from bathotype.core.guest.agent import AgentSilent, GuestAgent
-from bathotype.core.lifecycle.networks import (
-    Attach,
-    FirewallSet,
-    Networks,
-    Opening,
-    PublicAddress,
-    Subnet,
-)
-from bathotype.core.lifecycle.purpose import SizeOffered
+from bathotype.core.lifecycle.networks import Attach, Networks
 from bathotype.sites.protocol import SiteDisk, SiteLimits, SiteMachine
+from bathotype.sites.standin import answers
 from bathotype.sites.standin.channel import WebSocketStream
 
 _PATIENCE = 45.0
 _LONGEST_PAUSE = 5.0
+_MOST_BODY = 64 * 1024 * 1024
+_MOST_PAGES = 10_000
 
-
-_ID = re.compile(r"[A-Za-z0-9_-]{1,100}")
+_ID = re.compile(answers.ID)
+_T = TypeVar("_T")
+_Page = TypeVar("_Page", answers.MachinePage, answers.DiskPage)
+#: To make an adapter takes a hundred times as long as to use it.
+_adapter: Callable[[Any], TypeAdapter[Any]] = lru_cache(TypeAdapter)
 
 
 class _TryAgain(Exception):
@@ -66,7 +64,7 @@ class StandinSite:
 
     # Calls
 
-    def _call(self, method: str, path: str, **options: Any) -> httpx.Response:
+    def _call(self, method: str, path: str, **options: Any) -> bytes:
         try:
             for attempt in stamina.retry_context(
                 on=_TryAgain, attempts=None, timeout=self._patience, wait_initial=0.2, wait_max=_LONGEST_PAUSE
@@ -79,29 +77,61 @@ class StandinSite:
             ) from error
         raise AssertionError("unreachable")
 
-    def _once(self, method: str, path: str, **options: Any) -> httpx.Response:
+    def _once(self, method: str, path: str, **options: Any) -> bytes:
+        called = f"{method} {path}"
         try:
-            answer = self._http.request(method, path, **options)
-        except httpx.TransportError as error:
-            raise _TryAgain(f"{method} {path}: {type(error).__name__}") from error
+            with self._http.stream(method, path, **options) as answer:
+                body = self._body(called, answer)
+        except (httpx.TransportError, httpx.DecodingError) as error:
+            raise _TryAgain(f"{called}: {type(error).__name__}") from error
         if answer.status_code == 429:
-            time.sleep(min(float(answer.headers.get("Retry-After", 0) or 0), _LONGEST_PAUSE))
-            raise _TryAgain(f"{method} {path}: 429, too many calls")
-        if answer.status_code >= 500:
-            raise _TryAgain(f"{method} {path}: {answer.status_code} {_detail(answer)}")
+            time.sleep(_pause(answer.headers.get("Retry-After", "")))
+            raise _TryAgain(f"{called}: 429, too many calls")
+        if answer.status_code >= 500 and answer.status_code != OutOfSpace.status:  # room does not come by waiting
+            raise _TryAgain(f"{called}: {answer.status_code} {_refusal(body).detail}")
         if answer.status_code >= 400:
-            raise _refusal(answer)
-        return answer
+            raise _refused(answer.status_code, _refusal(body))
+        if not answer.is_success:
+            raise _nonsense(called)
+        return body
 
-    def _get(self, path: str, **parameters: Any) -> Any:
-        return self._call("GET", path, params={k: v for k, v in parameters.items() if v is not None}).json()
+    def _body(self, called: str, answer: httpx.Response) -> bytes:
+        """All of an answer, which must come to an end."""
+        deadline = time.monotonic() + self._patience
+        body = bytearray()
+        for piece in answer.iter_bytes():
+            body += piece
+            if len(body) > _MOST_BODY:
+                raise _nonsense(called)
+            if time.monotonic() > deadline:
+                raise _TryAgain(f"{called}: its answer does not end")
+        return bytes(body)
 
-    def _pages(self, path: str, **parameters: Any) -> Iterator[dict[str, Any]]:
+    def _ask(self, kind: type[_T], method: str, path: str, **options: Any) -> _T:
+        """The answer of a call, which must be of a kind."""
+        body = self._call(method, path, **options)
+        try:
+            checked: _T = _adapter(kind).validate_json(body)
+        except ValidationError as error:
+            raise _nonsense(f"{method} {path}") from error
+        return checked
+
+    def _get(self, kind: type[_T], path: str, **parameters: Any) -> _T:
+        return self._ask(kind, "GET", path, params={k: v for k, v in parameters.items() if v is not None})
+
+    def _machines(self, **parameters: Any) -> Iterator[SiteMachine]:
+        for page in self._pages(answers.MachinePage, "/v1/machines", **parameters):
+            yield from (one.machine() for one in page.items)
+
+    def _pages(self, kind: type[_Page], path: str, **parameters: Any) -> Iterator[_Page]:
         after = ""
-        while after is not None:
-            page = self._get(path, after=after, **parameters)
-            yield from page["items"]
-            after = page["after"]
+        for _ in range(_MOST_PAGES):
+            page = self._get(kind, path, after=after, **parameters)
+            yield page
+            if page.after is None:
+                return
+            after = page.after
+        raise _nonsense(f"GET {path}")
 
     def _delete(self, path: str, **parameters: Any) -> None:
         try:
@@ -112,43 +142,25 @@ class StandinSite:
     # Looking
 
     def limits(self, region: str | None = None) -> SiteLimits:
-        site, quota = self._get("/v1/site", region=region), self._get("/v1/quota")
-        return SiteLimits(
-            {name: tuple(r["zones"]) for name, r in site["regions"].items()},
-            {name: SizeOffered(size["processors"], size["memory_mib"]) for name, size in site["sizes"].items()},
-            site["largest_disk"],
-            tuple(site["demanded_tags"]),
-            {name: (q["used"], q["most"]) for name, q in quota.items()},
-            {name: _platform(r.get("machines", {})) for name, r in site["regions"].items()},
-        )
+        about = self._get(answers.About, "/v1/site", region=region)
+        return answers.limits(about, self._get(answers.Quota, "/v1/quota"))
 
     def networks(self, region: str) -> Networks:
-        told = self._get("/v1/networks", region=region)
-        return Networks(
-            tuple(Subnet(s["name"], s["network"], s["cidr"], s["free"]) for s in told["subnets"]),
-            tuple(
-                FirewallSet(
-                    f["name"],
-                    tuple(Opening(o["protocol"], o["first"], o["last"], o["source"]) for o in f["openings"]),
-                )
-                for f in told["firewalls"]
-            ),
-            tuple(PublicAddress(a["address"], a["machine"]) for a in told["public_addresses"]),
-        )
+        return self._get(answers.NetworksOfRegion, "/v1/networks", region=region).networks()
 
     def machines(self, region: str) -> Iterator[SiteMachine]:
-        return (_machine(item) for item in self._pages("/v1/machines", region=region))
+        return self._machines(region=region)
 
     def machine(self, machine: str) -> SiteMachine:
         if not _ID.fullmatch(machine):  # it would name another address, or none
             raise NotFound("The site has no such machine.")
-        return _machine(self._get(f"/v1/machines/{machine}"))
+        return self._get(answers.Machine, f"/v1/machines/{machine}").machine()
 
     def machine_named(self, region: str, name: str) -> SiteMachine | None:
-        return next((_machine(m) for m in self._pages("/v1/machines", region=region, name=name)), None)
+        return next(self._machines(region=region, name=name), None)
 
     def console(self, machine: str) -> str:
-        return self._call("GET", f"/v1/machines/{machine}/console").text
+        return self._call("GET", f"/v1/machines/{machine}/console").decode("utf-8", "replace")
 
     @contextmanager
     def agent(self, machine: str, *, timeout: float = 10.0) -> Iterator[GuestAgent]:
@@ -167,7 +179,8 @@ class StandinSite:
     # Disks
 
     def disks(self, region: str, *, tag: tuple[str, str]) -> Iterator[SiteDisk]:
-        return (_disk(d) for d in self._pages("/v1/disks", region=region, tag=f"{tag[0]}={tag[1]}"))
+        for page in self._pages(answers.DiskPage, "/v1/disks", region=region, tag=f"{tag[0]}={tag[1]}"):
+            yield from (one.disk() for one in page.items)
 
     def snapshot(
         self,
@@ -180,7 +193,7 @@ class StandinSite:
         changes_since: str | None = None,
     ) -> SiteDisk:
         body = {"name": name, "tags": tags, "client_key": key, "checkpoint": checkpoint, "changes_since": changes_since}
-        return _disk(self._call("POST", f"/v1/disks/{disk}/snapshots", json=body).json())
+        return self._ask(answers.Disk, "POST", f"/v1/disks/{disk}/snapshots", json=body).disk()
 
     def create_disk(
         self,
@@ -198,7 +211,7 @@ class StandinSite:
         }  # fmt: skip
         if source is None:
             body["size"] = size
-        return _disk(self._call("POST", "/v1/disks", json=body).json())
+        return self._ask(answers.Disk, "POST", "/v1/disks", json=body).disk()
 
     def grant_disk(self, disk: str, account: str) -> None:
         self._call("PUT", f"/v1/disks/{disk}/grants/{account}")
@@ -214,16 +227,16 @@ class StandinSite:
 
     @contextmanager
     def open_disk(self, disk: str, *, writable: bool = False) -> Iterator[Any]:
-        export = self._call("POST", f"/v1/disks/{disk}/exports", json={"writable": writable}).json()
+        export = self._ask(answers.Export, "POST", f"/v1/disks/{disk}/exports", json={"writable": writable})
         try:
             if writable:
-                with NbdDisk(export["address"]) as target:
+                with NbdDisk(export.address) as target:
                     yield target
             else:
-                with NbdPool(export["address"], changes=export.get("changes_context")) as pool:
+                with NbdPool(export.address, changes=export.changes_context) as pool:
                     yield pool
         finally:
-            self._delete(f"/v1/exports/{export['id']}")
+            self._delete(f"/v1/exports/{export.id}")
 
     # Machines
 
@@ -257,7 +270,7 @@ class StandinSite:
             "tags": tags,
             "client_key": key,
         }
-        return _machine(self._call("POST", "/v1/machines", json=body).json())
+        return self._ask(answers.Machine, "POST", "/v1/machines", json=body).machine()
 
     def set_seed(self, machine: str, volume: bytes) -> None:
         self._call("PUT", f"/v1/machines/{machine}/seed", content=volume)
@@ -269,64 +282,29 @@ class StandinSite:
         self._delete(f"/v1/machines/{machine}", keep=list(keep))
 
 
-def _detail(answer: httpx.Response) -> str:
-    try:
-        return str(answer.json().get("detail", ""))
-    except (ValueError, AttributeError):
-        return ""
+def _pause(told: str) -> float:
+    """Seconds to wait, by what an answer's ``Retry-After`` says (RFC 9110)."""
+    return min(float(told), _LONGEST_PAUSE) if told.isascii() and told.isdigit() else 0.0
 
 
-def _refusal(answer: httpx.Response) -> BathotypeError:
-    detail = _detail(answer) or f"HTTP {answer.status_code}"
-    code = ""
+def _refusal(body: bytes) -> answers.Refusal:
     try:
-        code = str(answer.json().get("code", ""))
-    except (ValueError, AttributeError):
-        pass
-    if answer.status_code == 404:
+        return answers.Refusal.model_validate_json(body)
+    except ValidationError:
+        return answers.Refusal()
+
+
+def _refused(status: int, why: answers.Refusal) -> BathotypeError:
+    detail = why.detail or f"HTTP {status}"
+    if status == 404:
         return NotFound(f"The site says: {detail}")
-    if answer.status_code == 507:
+    if status == OutOfSpace.status:
         return OutOfSpace(f"The site says: {detail}")
-    return Refused(f"The site refuses: {detail}", code=f"site-{code}" if code else "site-refused")
+    return Refused(f"The site refuses: {detail}", code=f"site-{why.code}" if why.code else "site-refused")
 
 
-def _disk(data: dict[str, Any]) -> SiteDisk:
-    return SiteDisk(
-        data["id"],
-        data["name"],
-        data["size"],
-        data.get("kind", "disk"),
-        data.get("boot", False),
-        data.get("changes_known", False),
-        data.get("tags", {}),
-    )
-
-
-def _platform(told: dict[str, Any]) -> PlatformOffered:
-    return PlatformOffered(
-        tuple(told.get("boot", ())),
-        tuple(told.get("architectures", ())),
-        bool(told.get("trusted_module", True)),
-        tuple(told.get("disk_buses", ())),
-        tuple(told.get("network_cards", ())),
-    )
-
-
-def _machine(data: dict[str, Any]) -> SiteMachine:
-    return SiteMachine(
-        data["id"],
-        data["name"],
-        data["region"],
-        data["zone"],
-        data["size"],
-        "running" if data["state"] == "running" else "stopped",
-        data["address"],
-        data["tags"],
-        tuple(_disk(d) for d in data["disks"]),
-        data["created_from"],
-        datetime.fromisoformat(data["created_at"]),
-        data["mac"],
-        data.get("subnet", ""),
-        tuple(data.get("firewalls", ())),
-        data.get("public_address"),
+def _nonsense(called: str) -> Unavailable:
+    return Unavailable(
+        f"The site's answer to {called} is not what its interface says.",
+        advice="Look at the site: it may be of another release, or something else answers in its place.",
     )
