@@ -19,7 +19,7 @@ from bathotype.core.errors import Invalid, Refused
 from bathotype.core.firstboot.seed import build_seed
 from bathotype.core.firstboot.settings import first_boot_of, numbered
 from bathotype.core.guest.agent import AgentRefused, AgentSilent, GuestAgent
-from bathotype.core.lifecycle.numbers import bump, parse_number, sort_key
+from bathotype.core.lifecycle.numbers import again, bump, parse_number, sort_key
 from bathotype.core.lifecycle.references import parse_reference
 from bathotype.core.lifecycle.retirement import GRACE, Usage, plan_purge, plan_retire
 from bathotype.core.lifecycle.rules import LaunchFacts, LaunchRule, decide
@@ -53,6 +53,20 @@ def test_bump() -> None:
     assert bump([], "minor") == "1.0.0"
     assert [bump(["1.9.0", "1.10.2"], p) for p in ("patch", "minor", "major")] == ["1.10.3", "1.11.0", "2.0.0"]
     assert bump(["2.0.0-rc.1"], "patch") == "2.0.0"
+    with pytest.raises(Invalid, match="patch, minor, major"):
+        bump([], "build")
+
+
+def test_the_number_of_a_repetition_is_no_newer_one() -> None:
+    assert again("1.2.0", 2) == "1.2.0-again.2" and again("1.2.0-rc.1", 2) == "1.2.0-rc.1.again.2"
+    assert sort_key("1.1.9") < sort_key(again("1.2.0", 2)) < sort_key(again("1.2.0", 10)) < sort_key("1.2.0")
+
+
+def test_numbers_have_bounds() -> None:
+    assert parse_number(f"{2**31 - 1}.0.0") and parse_number("1.0.0-" + "a" * 58)
+    for bad in (f"{2**31}.0.0", f"0.{2**31}.0", f"0.0.{2**31}", "1.0.0-" + "a" * 59):
+        with pytest.raises(Invalid, match="too large"):
+            parse_number(bad)
 
 
 @given(st.text(max_size=30))
@@ -229,6 +243,13 @@ NOON = datetime(2026, 11, 25, 12, tzinfo=UTC)
         ({"checks_passed": ["boots"]}, {}, "not passed the check boots"),
         ({"regions": ["lagoon-3"]}, {}, "fjord-2 is not allowed"),
         ({"tags": ["berth", "owner"]}, {"tags": frozenset({"owner"})}, "tag berth is missing"),
+        ({"tags": ["berth", "owner"]}, {}, "the tags berth, owner are missing"),
+        ({"residue_clean": True}, {"open_findings": 1}, "1 finding of"),
+        ({"no_older_than_days": 1}, {"released_at": NOON - timedelta(days=2)}, "2 days ago; 1 day is allowed"),
+        ({"subnets": ["quay"]}, {"subnet": "pier"}, "subnet pier is not allowed"),
+        ({"firewalls": ["web"]}, {"firewalls": frozenset({"web", "ssh"})}, "the firewall set ssh is not allowed"),
+        ({"firewalls": ["web"]}, {"firewalls": frozenset({"db", "ssh"})}, "the firewall sets db, ssh are not allowed"),
+        ({"no_public_address": True}, {"public": True}, "a public address is not allowed"),
     ],
 )
 def test_each_condition_refuses_says_why_and_what_would_do(
@@ -251,6 +272,56 @@ def test_each_condition_refuses_says_why_and_what_would_do(
     assert decide([excepted], launch_of(**facts)).verdicts[0].outcome == "excepted"
     assert decide([excepted], launch_of(**{**facts, "now": NOON + timedelta(days=1)})).verdicts[0].outcome == "refuse"
     assert decide([excepted], launch_of(**{**facts, "account": "chart-house"})).verdicts[0].outcome == "refuse"
+
+
+@pytest.mark.parametrize(
+    ("rule", "facts"),
+    [
+        ({"released_only": True}, {}),
+        ({"owners": ["chart-house", "tide-core"]}, {}),
+        ({"lines": ["gauge@2.*", "tide-core/gau??@1.4.*"]}, {}),
+        ({"no_older_than_days": 30}, {}),
+        ({"no_older_than_days": 30}, {"now": NOON + timedelta(hours=23)}),
+        ({"signed": True}, {}),
+        ({"residue_clean": True}, {}),
+        ({"checks_passed": ["boots"]}, {"checks": frozenset({"boots", "web"})}),
+        ({"regions": ["fjord-2"]}, {}),
+        ({"tags": ["owner"]}, {"tags": frozenset({"owner", "berth"})}),
+        ({"subnets": ["quay"]}, {"subnet": "quay"}),
+        ({"subnets": ["quay"]}, {"subnet": ""}),
+        ({"firewalls": ["web", "ssh"]}, {"firewalls": frozenset({"web"})}),
+        ({"firewalls": ["web"]}, {}),
+        ({"no_public_address": True}, {}),
+    ],
+)
+def test_a_condition_that_holds_passes(rule: dict[str, object], facts: dict[str, object]) -> None:
+    decision = decide([LaunchRule.model_validate({"name": "r", **rule})], launch_of(**facts))
+    assert decision.admitted and [v.outcome for v in decision.verdicts] == ["pass"]
+    assert decision.reasons_for("refuse") == []
+
+
+def test_every_rule_is_judged_and_every_reason_told() -> None:
+    rules = [
+        LaunchRule(name="places", regions=["lagoon-3"], tags=["berth"]),
+        LaunchRule(name="fresh", effect="warn", no_older_than_days=9),
+        LaunchRule(name="others", applies_to="surge-model", signed=True),
+    ]
+    decision = decide(rules, launch_of())
+    assert [v.outcome for v in decision.verdicts] == ["refuse", "warn", "not-concerned"] and not decision.admitted
+    assert decision.reasons_for("refuse") == [
+        "Rule places: region fjord-2 is not allowed. Launch in lagoon-3.",
+        "Rule places: the tag berth is missing. Add --tag berth=VALUE.",
+    ]
+    assert decision.reasons_for("warn") == [
+        "Rule fresh: tide-core/gauge@1.4.0 was released 30 days ago; 9 days are allowed. Launch a newer version of its line."
+    ]
+
+
+def test_exceptions_have_names_of_their_own() -> None:
+    pardon = {"name": "p", "subject": "gauge", "reason": "a trial", "until": "2026-12-01"}
+    with pytest.raises(ValueError, match="a name of its own"):
+        LaunchRule.model_validate({"name": "r", "signed": True, "exceptions": [pardon, pardon]})
+    assert LaunchRule.model_validate({"name": "r", "signed": True, "exceptions": [pardon, {**pardon, "name": "q"}]})
 
 
 def test_a_rule_that_demands_nothing_or_too_much_is_no_rule() -> None:

@@ -58,7 +58,7 @@ def test_rules_for_all_are_set_by_the_hosting_account(office: Office) -> None:
         client.set_rule(rule, for_all=True)
         assert other.explain(f"tide-core/{version}", "skerry-1").admitted
         office.execute("update versions set released_at = now() - interval '9 days'")
-        with pytest.raises(Refused, match="released 9 days ago; 1 are allowed"):
+        with pytest.raises(Refused, match="released 9 days ago; 1 day is allowed"):
             other.launch(reference=f"tide-core/{version}", region="skerry-1", name="old")
         client.drop_rule("nothing-old", for_all=True)
         with pytest.raises(NotFound):

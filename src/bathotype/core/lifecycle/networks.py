@@ -9,6 +9,7 @@ from typing import Annotated
 
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints
 
+from bathotype.core.errors import Invalid
 from bathotype.core.firstboot.addresses import interface_of
 from bathotype.core.units import plural
 
@@ -108,12 +109,17 @@ def _subnet(attach: Attach, offered: Networks, count: int, region: str) -> Itera
     if count > 1:
         yield f"{count} instances cannot all have {attach.address}. Leave the address out."
     try:
-        inside = ip_address(attach.address) in ip_network(subnet.cidr)
+        address, network = ip_address(attach.address), ip_network(subnet.cidr)
     except ValueError:
         yield f"{attach.address!r} is not an address. Write it as 192.0.2.20."
         return
-    if not inside:
+    if address not in network:
         yield f"{attach.address} is outside of subnet {subnet.name}, which is {subnet.cidr}. Give one of its addresses."
+        return
+    try:
+        interface_of(f"{address}/{network.prefixlen}")
+    except Invalid as error:
+        yield f"{error.message} {error.advice}"
 
 
 def _firewalls(attach: Attach, offered: Networks, region: str) -> Iterator[str]:

@@ -54,14 +54,14 @@ def plan_sunset(usage: Usage, retire_on: date | None, today: date) -> Retirement
     if retire_on is None:
         warnings.append("No day is given: it stays in sunset until somebody retires it.")
     if usage.marks:
-        warnings.append(f"The mark {', '.join(usage.marks)} points to it; launches by it warn as well.")
+        by = "it" if len(usage.marks) == 1 else "them"
+        warnings.append(f"{_marks(usage)} to it; launches by {by} warn as well.")
     if moves:
         effects = [f"The end of {usage.reference} moves from {usage.retire_on or 'no day'}; its users are told."]
     else:
         effects = [f"Launches of {usage.reference} warn from now on, and the accounts that run it are told."]
     if usage.running:
-        keeps = "keeps" if usage.running == 1 else "keep"
-        effects.append(f"{plural(usage.running, 'instance')} of it {keeps} running, and should be renewed.")
+        effects.append(f"{_instances(usage, 'keep')} running, and should be renewed.")
     if blockers:
         effects = []
     elif retire_on is not None:
@@ -75,15 +75,15 @@ def plan_retire(usage: Usage) -> RetirementPlan:
     if VersionState.RETIRED not in MOVES[usage.state]:
         blockers.append(f"{usage.reference} is {usage.state} already.")
     if usage.marks:
-        names = ", ".join(usage.marks)
-        blockers.append(f"The mark {names} points to it. Move the mark to another version first.")
+        what = "the mark" if len(usage.marks) == 1 else "these marks"
+        blockers.append(f"{_marks(usage)} to it. Move {what} to another version first.")
     if usage.running:
-        warnings.append(f"{plural(usage.running, 'instance')} of it still running; they keep running.")
+        warnings.append(f"{_instances(usage, 'keep')} running.")
     if usage.state == VersionState.RELEASED:
         warnings.append("It has not been in sunset: its users get no warning before its retirement.")
     effects = [f"New launches of {usage.reference} are refused from now on."]
     if usage.base_disks:
-        effects.append(f"{plural(usage.base_disks, 'launch-ready base disk')} at the site removed once no longer used.")
+        effects.append(f"{_removed(usage, 'launch-ready base disk')} once no launch uses {_it(usage.base_disks)}.")
     return RetirementPlan("retire", usage.reference, tuple(blockers), tuple(warnings), tuple(effects))
 
 
@@ -95,7 +95,7 @@ def plan_purge(usage: Usage, now: datetime, *, waive_grace: bool = False) -> Ret
     elif usage.state != VersionState.RETIRED:
         blockers.append(f"{usage.reference} is {usage.state}. Retire it first.")
     if usage.running:
-        blockers.append(f"{plural(usage.running, 'instance')} of it still running. Terminate or renew them first.")
+        blockers.append(f"{_instances(usage, 'run')}. Terminate or renew {_it(usage.running)} first.")
     for hold in usage.holds:
         blockers.append(f"The hold {hold!r} forbids it. Lift the hold first.")
     if usage.retired_at is not None and usage.state == VersionState.RETIRED and now < usage.retired_at + GRACE:
@@ -105,11 +105,32 @@ def plan_purge(usage: Usage, now: datetime, *, waive_grace: bool = False) -> Ret
         else:
             blockers.append(f"Its grace period lasts until {until}. Wait, or waive it with --no-grace.")
     if usage.children:
-        warnings.append(f"Made from it: {', '.join(usage.children)}. They keep their own bytes.")
+        keep = "It keeps its" if len(usage.children) == 1 else "They keep their"
+        warnings.append(f"Made from it: {', '.join(usage.children)}. {keep} own bytes.")
     effects = [
         f"Those of its chunks that no other version needs are removed: {iec(usage.stored_bytes)} at most.",
         "Its record, contents, findings and events are kept.",
     ]
     if usage.base_disks:
-        effects.insert(0, f"{plural(usage.base_disks, 'base disk')} at the site removed.")
+        effects.insert(0, f"{_removed(usage, 'base disk')}.")
     return RetirementPlan("purge", usage.reference, tuple(blockers), tuple(warnings), tuple(effects))
+
+
+def _marks(usage: Usage) -> str:
+    """``The mark stable points``, ``The marks next, stable point``."""
+    one = len(usage.marks) == 1
+    return f"The mark{'' if one else 's'} {', '.join(usage.marks)} point{'s' if one else ''}"
+
+
+def _instances(usage: Usage, verb: str) -> str:
+    """``1 instance of it runs``, ``2 instances of it run``."""
+    return f"{plural(usage.running, 'instance')} of it {verb}{'s' if usage.running == 1 else ''}"
+
+
+def _removed(usage: Usage, noun: str) -> str:
+    verb = "is" if usage.base_disks == 1 else "are"
+    return f"{plural(usage.base_disks, noun)} at the site {verb} removed"
+
+
+def _it(count: int) -> str:
+    return "it" if count == 1 else "them"

@@ -10,6 +10,8 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints, model_validator
 
+from bathotype.core.units import plural
+
 _PATTERN = r"[a-z*?][a-z0-9*?-]*(?:/[a-z*?][a-z0-9*?-]*)?(?:@[0-9a-zA-Z.*?-]+)?"
 Pattern = Annotated[str, StringConstraints(pattern=f"^{_PATTERN}$", max_length=200)]
 Name = Annotated[str, StringConstraints(pattern=r"^[a-z][a-z0-9]*(?:-[a-z0-9]+)*$", max_length=63)]
@@ -170,7 +172,7 @@ def _failures(rule: LaunchRule, facts: LaunchFacts) -> list[tuple[str, str]]:
         fail(f"{reference} {why}.", "Launch a version that its owner has signed.")
     if rule.residue_clean and facts.open_findings:
         fail(
-            f"{reference} has {facts.open_findings} findings of residue that are not accepted.",
+            f"{reference} has {plural(facts.open_findings, 'finding')} of residue that nobody has accepted.",
             "Have its owner accept each by name, or launch a clean version.",
         )
     for check in rule.checks_passed or ():
@@ -184,7 +186,8 @@ def _failures(rule: LaunchRule, facts: LaunchFacts) -> list[tuple[str, str]]:
     if rule.subnets is not None and facts.subnet and facts.subnet not in rule.subnets:
         fail(f"subnet {facts.subnet} is not allowed.", f"Launch with --subnet {' or '.join(rule.subnets)}.")
     if rule.firewalls is not None and (others := sorted(facts.firewalls - set(rule.firewalls))):
-        fail(f"the firewall sets {', '.join(others)} are not allowed.", f"Use {' or '.join(rule.firewalls)}, or none.")
+        these = f"set {others[0]} is" if len(others) == 1 else f"sets {', '.join(others)} are"
+        fail(f"the firewall {these} not allowed.", f"Use {' or '.join(rule.firewalls)}, or none.")
     if rule.no_public_address and facts.public:
         fail("a public address is not allowed.", "Launch without one.")
     if missing := sorted(set(rule.tags or ()) - facts.tags):
@@ -201,7 +204,9 @@ def _age(most: int, facts: LaunchFacts, reference: str) -> list[tuple[str, str]]
     age = (facts.now - facts.released_at).days
     if age <= most:
         return []
-    return [(f"{reference} was released {age} days ago; {most} are allowed.", "Launch a newer version of its line.")]
+    verb = "is" if most == 1 else "are"
+    told = f"{reference} was released {plural(age, 'day')} ago; {plural(most, 'day')} {verb} allowed."
+    return [(told, "Launch a newer version of its line.")]
 
 
 def matches(pattern: str, owner: str, line: str, number: str) -> bool:
