@@ -285,7 +285,7 @@ def test_a_daily_date_comes_once_a_day(minute: int, hour: int, zone: str, begin:
         ("{}", "it says no time"),
         ("{after_base: true, zone: Mars/Olympus}", "no time zone"),
         ("{schedule: [{days: [monday]}]}", "give at, with days"),
-        ("{schedule: [{at: '2:00'}]}", "should match"),
+        ("{schedule: [{at: '2:00'}]}", "must have the form"),
         ("{schedule: [{cron: '* * * * * *'}]}", "five fields"),
         ("{schedule: [{cron: '0 0 30 2 *'}]}", "bad day-of-month"),
     ],

@@ -159,10 +159,11 @@ def main(argv: list[str] | None = None) -> int:
     except ValueError as error:
         from pydantic import ValidationError
 
+        from bathotype.core.faults import faults_of
+
         if not isinstance(error, ValidationError):
             raise
-        faults = "; ".join(f"{'.'.join(str(p) for p in e['loc'])}: {e['msg']}" for e in error.errors()[:3])
-        return _fail(Invalid(f"The arguments are not valid: {faults}."), given)
+        return _fail(Invalid(f"The arguments are not valid: {faults_of(error)}."), given)
 
 
 def connect(given: argparse.Namespace) -> Client:

@@ -115,26 +115,30 @@ def purpose_of(path: str | None) -> Purpose | None:
         return None
     from pydantic import ValidationError
 
+    from bathotype.core.faults import faults_of
     from bathotype.core.lifecycle.purpose import Purpose
 
     try:
         return Purpose.model_validate(read_yaml(path) or {})
     except ValidationError as error:
-        faults = "; ".join(f"{'.'.join(str(p) for p in e['loc'])}: {e['msg']}" for e in error.errors()[:5])
-        raise Invalid(f"{path} is no purpose: {faults}.", advice="See docs/concepts.md for its fields.") from error
+        raise Invalid(
+            f"{path} is no purpose: {faults_of(error)}.", advice="See docs/concepts.md for its fields."
+        ) from error
 
 
 def target_of(path: str) -> Target:
     """What another place demands, from a YAML file.  Raises `Invalid` with what is wrong in it."""
     from pydantic import ValidationError
 
+    from bathotype.core.faults import faults_of
     from bathotype.core.lifecycle.target import Target
 
     try:
         return Target.model_validate(read_yaml(path) or {})
     except ValidationError as error:
-        faults = "; ".join(f"{'.'.join(str(p) for p in e['loc'])}: {e['msg']}" for e in error.errors()[:5])
-        raise Invalid(f"{path} is no target: {faults}.", advice="See docs/formats.md for its fields.") from error
+        raise Invalid(
+            f"{path} is no target: {faults_of(error)}.", advice="See docs/formats.md for its fields."
+        ) from error
 
 
 def demand(client: Client, given: argparse.Namespace) -> Target | None:

@@ -16,6 +16,7 @@ from starlette.exceptions import HTTPException
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from bathotype.core.errors import BathotypeError
+from bathotype.core.faults import in_words, place_of
 from bathotype.service import audit
 
 log = structlog.get_logger()
@@ -50,10 +51,7 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(RequestValidationError)
     async def invalid(request: Request, error: RequestValidationError) -> JSONResponse:
-        faults = "; ".join(
-            f"{'.'.join(str(p) for p in e['loc'][1:]) or e['loc'][0]}: {e['msg'].removeprefix('Value error, ')}"
-            for e in error.errors()[:5]
-        )
+        faults = "; ".join(f"{place_of(e['loc'][1:]) or e['loc'][0]}: {in_words(e)}" for e in error.errors()[:5])
         return problem(request, 422, "Not valid", f"The request is not valid: {faults}.", "invalid")
 
     @app.exception_handler(HTTPException)

@@ -15,6 +15,7 @@ from pydantic_core import ErrorDetails
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
 from bathotype.core.errors import Invalid
+from bathotype.core.faults import in_words
 from bathotype.sites.factory import kinds_of_site
 
 
@@ -151,8 +152,8 @@ _ENVIRONMENT = "BATHOTYPE_"
 
 def _fault(error: ErrorDetails) -> str:
     """What is wrong with one value."""
-    message = error["msg"].removeprefix("Value error, ")
-    return "is not set" if error["type"] == "missing" else f"cannot be used: {message[:1].lower()}{message[1:]}"
+    words = in_words(error)
+    return "is not set" if error["type"] == "missing" else f"cannot be used: {words[:1].lower()}{words[1:]}"
 
 
 class Settings(BaseSettings):

@@ -131,6 +131,7 @@ def _attach(given: argparse.Namespace) -> Attach:
     """Where instances attach."""
     from pydantic import ValidationError
 
+    from bathotype.core.faults import in_words
     from bathotype.core.lifecycle.networks import Attach
 
     try:
@@ -138,7 +139,7 @@ def _attach(given: argparse.Namespace) -> Attach:
     except ValidationError as error:
         fault = error.errors()[0]
         raise Invalid(
-            f"--{str(fault['loc'][0]).removesuffix('_address').removesuffix('s')}: {fault['msg']}.",
+            f"--{str(fault['loc'][0]).removesuffix('_address').removesuffix('s')}: {in_words(fault)}.",
             advice="`bathotype regions networks REGION` lists what there is.",
         ) from error
 
@@ -147,6 +148,7 @@ def _room(given: argparse.Namespace) -> Room:
     """The disks beyond the version's."""
     from pydantic import ValidationError
 
+    from bathotype.core.faults import in_words
     from bathotype.core.lifecycle.room import Room
 
     try:
@@ -159,7 +161,7 @@ def _room(given: argparse.Namespace) -> Room:
         fault = error.errors()[0]
         where = "--boot-size" if fault["loc"][0] == "boot_bytes" else "--extra-disk"
         raise Invalid(
-            f"{where}: {fault['msg']}.", advice="Give 1 MiB or more, in whole sectors of 512 bytes."
+            f"{where}: {in_words(fault)}.", advice="Give 1 MiB or more, in whole sectors of 512 bytes."
         ) from error
     except ValueError as error:
         raise Invalid(f"That is no size: {error}.", advice="Write such as 20GiB.") from error

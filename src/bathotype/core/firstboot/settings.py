@@ -8,6 +8,7 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator
 
 from bathotype.core.errors import Invalid
+from bathotype.core.faults import faults_of
 from bathotype.core.sheets.steps import whole_path
 
 _KEY = re.compile(r"(?:ssh-(?:ed25519|rsa)|ecdsa-sha2-nistp\d+|sk-[\w@.-]+) [A-Za-z0-9+/]+={0,2}(?: [^\n]*)?")
@@ -132,9 +133,9 @@ def first_boot_of(data: Any) -> FirstBoot:
     try:
         return FirstBoot.model_validate(data or {})
     except ValidationError as error:
-        faults = "; ".join(f"{'.'.join(str(p) for p in e['loc'])}: {e['msg']}" for e in error.errors()[:5])
         raise Invalid(
-            f"The first-boot settings are not valid: {faults}.", advice="See docs/first-boot.md for the settings."
+            f"The first-boot settings are not valid: {faults_of(error)}.",
+            advice="See docs/first-boot.md for the settings.",
         ) from error
 
 

@@ -16,6 +16,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_valida
 
 from bathotype.core.errors import Invalid, NotFound
 from bathotype.core.expressions import for_text
+from bathotype.core.faults import faults_of
 from bathotype.core.guest.patterns import MOST_CHOICES, choices
 from bathotype.core.lifecycle.references import check_name
 from bathotype.core.store.chunks import digest
@@ -388,8 +389,9 @@ def profile_of(data: Any) -> Profile:
     try:
         profile = Profile.model_validate(data)
     except ValidationError as error:
-        faults = "; ".join(f"{'.'.join(str(p) for p in e['loc'])}: {e['msg']}" for e in error.errors()[:5])
-        raise Invalid(f"The profile is not valid: {faults}.", advice="See docs/profiles.md for the schema.") from error
+        raise Invalid(
+            f"The profile is not valid: {faults_of(error)}.", advice="See docs/profiles.md for the schema."
+        ) from error
     return _extended(profile, 0)
 
 

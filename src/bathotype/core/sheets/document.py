@@ -14,6 +14,8 @@ from typing import Any
 
 import yaml
 
+from bathotype.core.faults import in_words, is_ours
+
 MOST_CHARACTERS = 256 * 1024
 _MOST_DEPTH, _MOST_NODES = 24, 20_000
 
@@ -198,6 +200,6 @@ def fault_of(document: Document, error: Any) -> Fault:
     elif kind == "union_tag_invalid":
         message = f"There is no {context.get('tag')!r}; there are {context.get('expected_tags')}."
     else:
-        message = str(error["msg"]).removeprefix("Value error, ").removeprefix("Input ").rstrip(".")
-        message = message[:1].upper() + message[1:] + "."
+        words = in_words(error)
+        message = f"{words[:1].upper()}{words[1:]}." if is_ours(error) else f"It {words}."
     return document.fault(place, message)

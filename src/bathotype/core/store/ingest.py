@@ -128,7 +128,7 @@ class Unchanged:
 
 
 class _Chunk(NamedTuple):
-    index: int
+    at: int
     digest: bytes
     frame: bytes | None
     place: Place | None

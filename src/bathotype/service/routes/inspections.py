@@ -10,6 +10,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from bathotype.core.errors import BathotypeError, Invalid
+from bathotype.core.faults import faults_of
 from bathotype.core.generalize.profile import Profile
 from bathotype.core.units import iec, plural
 from bathotype.service.access.principals import Principal
@@ -53,8 +54,7 @@ def inspect_machine(
             disks=disk or ["boot"],
         )  # fmt: skip
     except ValidationError as error:
-        faults = "; ".join(fault["msg"].removeprefix("Value error, ") for fault in error.errors())
-        raise Invalid(f"The request is not valid: {faults}.") from error
+        raise Invalid(f"The request is not valid: {faults_of(error)}.") from error
     return _inspection(service, caller, asked)
 
 

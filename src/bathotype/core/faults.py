@@ -1,0 +1,136 @@
+"""What is wrong with a value that pydantic refused, in plain words: its own are a programmer's."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from typing import Any
+
+from pydantic import ValidationError
+from pydantic_core import ErrorDetails
+
+_MOST = 5  # faults told at once
+
+_WHOLE, _NUMBER, _TEXT = "must be a whole number", "must be a number", "must be a text"
+_LIST, _SETTINGS, _SWITCH = "must be a list", "must be a group of names and values", "must be true or false"
+_DAY, _TIME = "must be a day, such as 2026-12-01", "must be a time, such as 2026-12-01T12:00:00Z"
+
+#: By the type of the error; what is in braces is from its context.
+_WORDS = {
+    "missing": "is missing",
+    "missing_argument": "is missing",
+    "extra_forbidden": "is not known here",
+    "unexpected_keyword_argument": "is not known here",
+    "string_pattern_mismatch": "must have the form {pattern}",
+    "string_type": _TEXT,
+    "string_unicode": "must be a text in Unicode",
+    "bytes_type": _TEXT,
+    "int_type": _WHOLE,
+    "int_parsing": _WHOLE,
+    "int_from_float": _WHOLE,
+    "int_parsing_size": "is too large a number",
+    "float_type": _NUMBER,
+    "float_parsing": _NUMBER,
+    "finite_number": _NUMBER,
+    "bool_type": _SWITCH,
+    "bool_parsing": _SWITCH,
+    "list_type": _LIST,
+    "tuple_type": _LIST,
+    "set_type": _LIST,
+    "frozen_set_type": _LIST,
+    "iterable_type": _LIST,
+    "dict_type": _SETTINGS,
+    "mapping_type": _SETTINGS,
+    "model_type": _SETTINGS,
+    "model_attributes_type": _SETTINGS,
+    "dataclass_type": _SETTINGS,
+    "greater_than_equal": "must be {ge} or more",
+    "less_than_equal": "must be {le} or less",
+    "greater_than": "must be more than {gt}",
+    "less_than": "must be less than {lt}",
+    "multiple_of": "must be a multiple of {multiple_of}",
+    "literal_error": "must be {expected}",
+    "enum": "must be {expected}",
+    "none_required": "must be left out",
+    "date_type": _DAY,
+    "date_parsing": _DAY,
+    "date_from_datetime_parsing": _DAY,
+    "date_from_datetime_inexact": _DAY,
+    "datetime_type": _TIME,
+    "datetime_parsing": _TIME,
+    "datetime_from_date_parsing": _TIME,
+    "datetime_object_invalid": _TIME,
+    "timezone_aware": "needs a time zone, such as the Z of 2026-12-01T12:00:00Z",
+    "json_invalid": "is not JSON",
+    "json_type": "is not JSON",
+    "union_tag_not_found": "needs {discriminator}, which says what it is",
+    "union_tag_invalid": "must be {expected_tags}, not {tag!r}",
+    "recursion_loop": "holds itself",
+    "uuid_parsing": "must be a UUID",
+    "uuid_type": "must be a UUID",
+    "url_parsing": "must be an address, such as https://tide.example/",
+    "url_type": "must be an address, such as https://tide.example/",
+    "url_scheme": "must be an address that begins with {expected_schemes}",
+}
+
+
+def _longest(context: Mapping[str, Any]) -> str:
+    return f"has more than {_of(context['max_length'])}"
+
+
+def _shortest(context: Mapping[str, Any]) -> str:
+    return "is empty" if context["min_length"] == 1 else f"has less than {_of(context['min_length'])}"
+
+
+def _of(count: int, noun: str = "character") -> str:
+    return f"{count} {noun}{'' if count == 1 else 's'}"
+
+
+def _many(context: Mapping[str, Any]) -> str:
+    return f"has more than {_of(context['max_length'], 'part')}"
+
+
+def _few(context: Mapping[str, Any]) -> str:
+    return "is empty" if context["min_length"] == 1 else f"has less than {_of(context['min_length'], 'part')}"
+
+
+_COUNTED: dict[str, Callable[[Mapping[str, Any]], str]] = {
+    "string_too_long": _longest,
+    "string_too_short": _shortest,
+    "url_too_long": _longest,
+    "too_long": _many,
+    "too_short": _few,
+}
+
+
+def is_ours(error: ErrorDetails) -> bool:
+    """Whether the words are a validator's of this project, which are a sentence or a part of one by themselves."""
+    return error["type"] in ("value_error", "assertion_error")
+
+
+def in_words(error: ErrorDetails) -> str:
+    """What is wrong with one value, as what follows its name: ``must be 5 or more``.  The value is not in it: it may be
+    a secret."""
+    context = error.get("ctx") or {}
+    kind = error["type"]
+    try:
+        if kind in _COUNTED:
+            return _COUNTED[kind](context)
+        if kind in _WORDS:
+            return _WORDS[kind].format_map(context)
+    except (KeyError, ValueError):
+        pass  # of another release of pydantic: its own words are better than none
+    message = error["msg"].removeprefix("Value error, ").removeprefix("Assertion failed, ").rstrip(".")
+    return message if is_ours(error) else message[:1].lower() + message[1:]
+
+
+def place_of(location: Iterable[str | int]) -> str:
+    """Where a value is: ``users.0.name``."""
+    return ".".join(map(str, location))
+
+
+def faults_of(error: ValidationError) -> str:
+    """The first few faults, each with its place: ``users.0.name: is missing; colour: is not known here``."""
+    return "; ".join(
+        f"{place}: {in_words(one)}" if (place := place_of(one["loc"])) else in_words(one)
+        for one in error.errors()[:_MOST]
+    )
