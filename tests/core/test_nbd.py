@@ -16,8 +16,8 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from bathotype.core.disk.nbd import NbdDisk
-from bathotype.core.errors import BathotypeError, Damaged, Unavailable
+from bathotype.core.disk.nbd import NbdAddress, NbdDisk
+from bathotype.core.errors import BathotypeError, Damaged, Invalid, Unavailable
 
 SIZE = 1 << 20
 AT, LENGTH = 4096, 1000
@@ -173,6 +173,20 @@ def test_whatever_negotiates_is_a_disk_or_an_error(
         NbdDisk(uri, timeout=5) as disk,
     ):
         assert disk.size >= 0
+
+
+@pytest.mark.parametrize(
+    "uri", ["nbd://", "nbd:///x", "nbd://h:99999/x", "nbd://h:x/x", "nbd://[::1/x", "http://h/x", "", "nbd+unix:///x"]
+)
+def test_what_is_no_address(uri: str) -> None:
+    with pytest.raises(Invalid, match="is not an NBD address"):
+        NbdAddress.parse(uri)
+
+
+def test_an_address_has_a_host_or_a_socket() -> None:
+    assert NbdAddress.parse("nbd://site.example/one%20disk") == NbdAddress("one disk", "site.example", 10809)
+    assert NbdAddress.parse("nbd://[2001:db8::1]:99/x") == NbdAddress("x", "2001:db8::1", 99)
+    assert NbdAddress.parse("nbd+unix:///x?socket=/run/a%20b") == NbdAddress("x", socket_path="/run/a b")
 
 
 def test_extents_end_with_the_disk(tmp_path: Path) -> None:

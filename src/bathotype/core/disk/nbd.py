@@ -48,6 +48,7 @@ _ERRORS = {
 }
 _CHUNK_ERROR = 1 << 15
 _NO_REPLY = "The NBD server sent something that is no reply."
+_HOW = "Give nbd://HOST:PORT/EXPORT."
 _MOST = 4 * 1024 * 1024
 _MOST_REPLY = 64 * 1024 * 1024
 
@@ -64,13 +65,17 @@ class NbdAddress:
     @classmethod
     def parse(cls, uri: str) -> NbdAddress:
         """Raises `Invalid` for anything but an NBD URI."""
-        parts = urlsplit(uri)
+        try:
+            parts = urlsplit(uri)
+            host, port = parts.hostname, parts.port
+        except ValueError as error:
+            raise Invalid(f"{uri[:200]!r} is not an NBD address.", advice=_HOW) from error
         export = unquote(parts.path.lstrip("/"))
-        if parts.scheme == "nbd" and parts.hostname:
-            return cls(export, parts.hostname, parts.port or 10809)
+        if parts.scheme == "nbd" and host:
+            return cls(export, host, port or 10809)
         if parts.scheme == "nbd+unix" and parts.query.startswith("socket="):
             return cls(export, socket_path=unquote(parts.query.removeprefix("socket=")))
-        raise Invalid(f"{uri!r} is not an NBD address.", advice="Give nbd://HOST:PORT/EXPORT.")
+        raise Invalid(f"{uri[:200]!r} is not an NBD address.", advice=_HOW)
 
 
 class NbdDisk:

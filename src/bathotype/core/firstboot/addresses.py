@@ -27,7 +27,8 @@ def interface_of(text: str) -> Interface:
     if network.num_addresses > 2 and found.ip in (network.network_address, network.broadcast_address):
         kind = "the network itself" if found.ip == network.network_address else "the broadcast address"
         raise Invalid(f"{text} is {kind} of {network}.", advice="Give an address of a host.")
-    if found.is_loopback or found.is_multicast or found.is_unspecified:
+    # Asked of the address alone: with its network, 0.0.0.0/32 and ::1/64 would pass.
+    if found.ip.is_loopback or found.ip.is_multicast or found.ip.is_unspecified:
         raise Invalid(f"{text} is no address that a machine can have on a network.")
     return found
 

@@ -37,11 +37,11 @@ def asked_for(actions: Sequence[str], lines: Sequence[str], action: str, subject
 
 def check_url(url: str, hosts: Sequence[str]) -> None:
     """Raises `Invalid` unless a webhook may go there: to a host of the operator's, by https unless that is this host."""
-    parts = urlsplit(url)
     try:
+        parts = urlsplit(url)
         host, port = parts.hostname or "", parts.port
     except ValueError:
-        host, port = "", None
+        raise Invalid(f"{url[:200]!r} is no address of a webhook.", advice="Write https://host/path.") from None
     if parts.scheme not in ("https", "http") or not host or parts.username or parts.fragment or port == 0:
         raise Invalid(f"{url[:200]!r} is no address of a webhook.", advice="Write https://host/path.")
     if not is_named(host, hosts):

@@ -78,5 +78,5 @@ def _plain(value: Any) -> str:
 
 
 def _line(text: str) -> str:
-    """Without what would begin another line."""
-    return " ".join(text.encode("utf-8", "replace").decode().split("\n"))[:900].replace("\r", " ")
+    """Without what would begin another line: mail knows more of those than two."""
+    return " ".join(text.encode("utf-8", "replace").decode().splitlines())[:900]

@@ -59,9 +59,9 @@ def read_address(url: str, hosts: Sequence[str], folders: Sequence[Path]) -> Add
 
 def _file(url: str, path: str, host: str, folders: Sequence[Path]) -> Address:
     """What is meant is the folder itself, whatever links lead there."""
-    real = Path(path).resolve()
-    if host or not path.startswith("/"):
+    if host or not path.startswith("/") or not path.isprintable():
         raise Invalid(f"{url[:200]!r} is no folder of this host.", advice="Write file:///path.")
+    real = Path(path).resolve()
     if not any(real.is_relative_to(folder.resolve()) for folder in folders):
         raise Invalid(
             f"Repositories in {path} may not be read.", advice="The operator names folders in the regions file."
