@@ -81,7 +81,10 @@ def plan_change(verb: InstanceVerb, chosen: Sequence[Chosen]) -> ChangePlan:
         f"{plural(count, 'instance')} {_is(count)} {state}: left alone." for state, count in sorted(rest.items())
     ]
     if not change:
-        blocker = f"None of these instances can be {verb.done}." if chosen else "No instance fits."
+        wanted = " or ".join(verb.from_states)
+        blocker = (
+            f"There is nothing to {verb.name}: no instance among these is {wanted}." if chosen else "No instance fits."
+        )
         return ChangePlan(verb, (), (blocker,), tuple(warnings))
     current = sum(one.newest for one in change)
     if verb.loses and current:
