@@ -96,10 +96,10 @@ export function pieces(reference: string) {
   return second ? { account: first, line: second, number } : { account: "", line: first, number };
 }
 
-/** Addresses of pages. */
 /** A time that may be short: `0.3 s`, else as `span` has it. */
 export const briefly = (seconds: number) => (seconds < 10 ? `${seconds.toFixed(1)} s` : span(seconds));
 
+/** Addresses of pages. */
 export const to = {
   line: (name: string) => `/lines/${encodeURIComponent(name)}`,
   version: (reference: string, show = "") =>
