@@ -7,8 +7,7 @@ import gzip
 import os
 import re
 from collections.abc import Mapping
-from dataclasses import dataclass
-from pathlib import Path, PurePosixPath
+from pathlib import Path
 
 import pytest
 from cryptography.hazmat.primitives.asymmetric import ec, ed25519, rsa
@@ -27,47 +26,12 @@ from bathotype.core.generalize import residue
 from bathotype.core.generalize.hints import HintedRules
 from bathotype.core.generalize.residue import SourceIdentity, scan
 from bathotype.core.generalize.residuerules import CONTENT_RULES
-from bathotype.core.guest.tree import FileTree, Node
+from tests.core.files import Entry, Files
 from tests.core.residuekinds import BINARY, KINDS, OF_SETTINGS, PLACES
 
 RULES = {rule.id: rule for rule in CONTENT_RULES}
 PKCS12 = b"\x06\x09\x2a\x86\x48\x86\xf7\x0d\x01\x07\x01\xa0\x82"
 WORD = st.text("abcdefghijkmnpqrstuvwxyzABCDEFGHJKLMNPQRSTUVWXYZ23456789", min_size=40, max_size=120).map(str.encode)
-
-
-@dataclass(frozen=True)
-class Entry:
-    """A file of the tree below, or a folder."""
-
-    size: int
-    is_file: bool = True
-    mode: int = 0o644
-    link: bool = False
-    uid = gid = mtime = 0
-
-    @property
-    def is_link(self) -> bool:
-        return self.link
-
-    @property
-    def is_dir(self) -> bool:
-        return not self.is_file and not self.link
-
-
-class Files(FileTree):
-    """A tree of nothing but these files, and the folders above them."""
-
-    def __init__(self, files: dict[str, bytes]) -> None:
-        self._files = files
-        folders = {str(folder): Entry(0, False) for path in files for folder in PurePosixPath(path).parents}
-        self._entries = dict(sorted(folders.items())) | {path: Entry(len(data)) for path, data in files.items()}
-
-    @property
-    def entries(self) -> Mapping[str, Node]:
-        return self._entries
-
-    def content(self, path: str, *, most: int | None = None) -> bytes:
-        return self._files[path][:most]
 
 
 def found(text: bytes, path: str = "/opt/app/settings.conf", source: SourceIdentity | None = None) -> list[str]:
