@@ -126,7 +126,7 @@ steps:
         ("name: a\nsteps: [{id: x, do: drop-lines, paths: [/etc/a], match: '('}]", "no regular expression"),
         ("name: a\nsteps: [{id: x, do: remove-users, users: [root]}]", "root cannot be removed"),
         ("name: a\nextends: linux\nwithout: [nothing-like-it]", "does not have"),
-        ("name: a\nsteps: [{id: x, do: clear-swap, why: {}}]", "string"),
+        ("name: a\nsteps: [{id: x, do: clear-swap, why: {}}]", "must be a text"),
         ("name: [", "not YAML"),
     ],
 )

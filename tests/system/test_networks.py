@@ -105,7 +105,7 @@ def test_rules_judge_where_instances_attach(system: System, version: str) -> Non
             outside = Attach(subnet="office", firewalls=["web"], public_address=True)
             with pytest.raises(Refused) as refused:
                 client.launch(reference=version, region="skerry-1", attach=outside)
-            for part in ("--subnet quays", "web are not allowed", "a public address is not allowed"):
+            for part in ("--subnet quays", "set web is not allowed", "a public address is not allowed"):
                 assert part in str(refused.value), part
             assert (
                 client.plan_launch(reference=version, region="skerry-1", attach=Attach(subnet="quays")).blockers == []
