@@ -175,3 +175,9 @@ def test_a_purge_tells_what_goes_and_what_stays() -> None:
     assert many.effects[0] == "1 base disk at the site is removed."
     assert many.warnings == ("Made from it: x@1.1.0, y@2.0.0. They keep their own bytes.",)
     assert plan_purge(RETIRED, NOW).effects == plan.effects[1:] and plan_purge(RETIRED, NOW).warnings == ()
+
+
+def test_what_is_forbidden_has_no_effect() -> None:
+    marked = replace(RELEASED, state=VersionState.SUNSET, marks=("stable",), base_disks=1)
+    for plan in (plan_retire(marked), plan_purge(marked, NOW), plan_sunset(marked, None, TODAY)):
+        assert plan.blockers and plan.effects == ()

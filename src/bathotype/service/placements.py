@@ -170,7 +170,8 @@ def plan_drain(session: Session, version: Version, region: str) -> Plan:
     if not blockers:
         standing = standing_disks(session, version.id, region).total()
         if standing:
-            effects.append(f"{plural(standing, 'base disk')} of it in {region} removed.")
+            verb = "is" if standing == 1 else "are"
+            effects.append(f"{plural(standing, 'base disk')} of it in {region} {verb} removed.")
         effects.append(f"Its chunks that no other version in {region} needs are removed there.")
         others = sorted(r.region for r in held if r.region != region)
         effects.append(f"It stays in {', '.join(others)}.")

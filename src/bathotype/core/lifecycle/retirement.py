@@ -30,7 +30,7 @@ class Usage:
 
 @dataclass(frozen=True)
 class RetirementPlan:
-    """``blockers`` forbid it, ``warnings`` do not, ``effects`` say what will happen."""
+    """``blockers`` forbid it, ``warnings`` do not, ``effects`` say what will happen: nothing, where something forbids it."""
 
     verb: str
     subject: str
@@ -84,7 +84,9 @@ def plan_retire(usage: Usage) -> RetirementPlan:
     effects = [f"New launches of {usage.reference} are refused from now on."]
     if usage.base_disks:
         effects.append(f"{_removed(usage, 'launch-ready base disk')} once no launch uses {_it(usage.base_disks)}.")
-    return RetirementPlan("retire", usage.reference, tuple(blockers), tuple(warnings), tuple(effects))
+    return RetirementPlan(
+        "retire", usage.reference, tuple(blockers), tuple(warnings), () if blockers else tuple(effects)
+    )
 
 
 def plan_purge(usage: Usage, now: datetime, *, waive_grace: bool = False) -> RetirementPlan:
@@ -113,7 +115,9 @@ def plan_purge(usage: Usage, now: datetime, *, waive_grace: bool = False) -> Ret
     ]
     if usage.base_disks:
         effects.insert(0, f"{_removed(usage, 'base disk')}.")
-    return RetirementPlan("purge", usage.reference, tuple(blockers), tuple(warnings), tuple(effects))
+    return RetirementPlan(
+        "purge", usage.reference, tuple(blockers), tuple(warnings), () if blockers else tuple(effects)
+    )
 
 
 def _marks(usage: Usage) -> str:
