@@ -16,6 +16,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from bathotype.core.disk import nbd
 from bathotype.core.disk.nbd import NbdAddress, NbdDisk
 from bathotype.core.errors import BathotypeError, Damaged, Invalid, Unavailable
 
@@ -117,6 +118,8 @@ def test_a_hole_reads_as_zeros(tmp_path: Path) -> None:
         (data(AT, BYTES[:500], last=False) + data(AT, BYTES[:500]), "other data than it was asked for"),
         (data(AT, BYTES[:600], last=False) + hole(AT + 500, 400), "other data than it was asked for"),
         (part(0, b""), "other data than it was asked for"),
+        (data(AT, BYTES, last=False) + data(AT + 200, BYTES[:100]), "other data than it was asked for"),
+        (data(AT, BYTES, last=False) + part(0, b"", last=False) * (1 << 16), "without end"),
         (data(AT - 1, BYTES), "data that was not asked for"),
         (data(AT + 1, BYTES), "data that was not asked for"),
         (hole(AT, 1 << 31), "data that was not asked for"),
@@ -204,3 +207,21 @@ def test_extents_that_lead_nowhere_are_an_error(tmp_path: Path) -> None:
             pytest.raises(Damaged, match="no block status"),
         ):
             disk.allocated()
+
+
+def test_no_answer_goes_on_for_ever(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    reply = struct.pack(">QIII", 0x3E889045565A9, 8, 3, 0)
+    with (
+        server(tmp_path, b"", option=lambda number: reply * 1001) as uri,
+        pytest.raises(Damaged, match="without end"),
+    ):
+        NbdDisk(uri, timeout=5)
+    monkeypatch.setattr(nbd, "_MOST_EXTENTS", 2)
+    body = struct.pack(">I", 5) + struct.pack(">II", 512, 0) * 3
+    with server(tmp_path, part(STATUS, body)) as uri, NbdDisk(uri, timeout=5) as disk:
+        with pytest.raises(Damaged, match="without end"):
+            disk.allocated()
+    monkeypatch.setattr(nbd, "_MOST_REPLY", 100)
+    answer = part(9, bytes(60), last=False) + part(9, bytes(60))
+    with pytest.raises(Damaged, match="without end"):
+        read(tmp_path, answer)

@@ -48,9 +48,11 @@ _ERRORS = {
 }
 _CHUNK_ERROR = 1 << 15
 _NO_REPLY = "The NBD server sent something that is no reply."
+_ENDLESS = "The NBD server sent an answer without end."
 _HOW = "Give nbd://HOST:PORT/EXPORT."
 _MOST = 4 * 1024 * 1024
 _MOST_REPLY = 64 * 1024 * 1024
+_MOST_PARTS, _MOST_OPTION_REPLIES, _MOST_EXTENTS = 1 << 16, 1000, 1 << 24
 
 
 @dataclass(frozen=True)
@@ -152,7 +154,7 @@ class NbdDisk:
         """The replies before the acknowledgement, or None where the server refuses the option."""
         self._send(struct.pack(">QII", _OPTION_MAGIC, option, len(data)) + data)
         replies: list[tuple[int, bytes]] = []
-        while True:
+        for _ in range(_MOST_OPTION_REPLIES):
             magic, echoed, kind, length = struct.unpack(">QIII", self._receive(20))
             if magic != _OPTION_REPLY_MAGIC or echoed != option or length > _MOST:
                 raise Damaged("The NBD server answered an option with something else.")
@@ -162,6 +164,7 @@ class NbdDisk:
             if kind & 0x80000000:
                 return None
             replies.append((kind, body))
+        raise Damaged(_ENDLESS)
 
     # Requests
 
@@ -233,7 +236,7 @@ class NbdDisk:
     def _ranges(self, context: int, wanted: Callable[[npt.NDArray[np.uint32]], npt.NDArray[np.bool_]]) -> Ranges:
         """The extents of one metadata context whose state is wanted."""
         found = []
-        at = 0
+        at = count = 0
         while at < self._size:
             with self._lock:
                 parts = self._answer(self._request(_CMD_BLOCK_STATUS, at, min(self._size - at, 1 << 31)))
@@ -245,10 +248,13 @@ class NbdDisk:
                 ends = at + np.cumsum(extents[:, 0], dtype=np.int64)
                 starts = ends - extents[:, 0]
                 at = int(ends[-1]) if len(ends) else at
+                count += len(extents)
                 hits = wanted(extents[:, 1]) & (starts < self._size)
                 found.append(np.stack([starts[hits], np.minimum(ends[hits], self._size)]))
             if at == before:
                 raise Damaged("The NBD server reports no block status.")
+            if count > _MOST_EXTENTS:
+                raise Damaged(_ENDLESS)
         starts, ends = np.concatenate([np.empty((2, 0), np.int64), *found], axis=1)
         return Ranges.of_arrays(starts, ends)
 
@@ -279,10 +285,11 @@ class NbdDisk:
         Raises `Damaged` for an error that the server reports.
         """
         answer = answer or _Answer()
-        while not self._receive_part(cookie, answer):
-            pass
-        answer.check()
-        return answer.parts
+        for _ in range(_MOST_PARTS):
+            if self._receive_part(cookie, answer):
+                answer.check()
+                return answer.parts
+        raise Damaged(_ENDLESS)
 
     def _receive_part(self, cookie: int, answer: _Answer) -> bool:
         """Receive the next part of an answer; returns whether it was the last."""
@@ -347,6 +354,7 @@ class _Answer:
         self.parts: list[tuple[int, bytes]] = []
         self.failure: str | None = None
         self._filled: list[tuple[int, int]] = []
+        self._bytes = 0
 
     def place(self, at: int, length: int) -> memoryview:
         """The place for data that the server sends for ``at`` on the disk."""
@@ -359,6 +367,9 @@ class _Answer:
 
     def take(self, kind: int, body: bytes) -> None:
         """A part that is not data."""
+        self._bytes += len(body)
+        if self._bytes > _MOST_REPLY:
+            raise Damaged(_ENDLESS)
         if kind & _CHUNK_ERROR:
             self.failure = _error_name(_number(body[:4]))
         elif kind != _CHUNK_NONE:
@@ -368,12 +379,9 @@ class _Answer:
         """Raises `Damaged` for an error that the server reported, and for bytes that it sent twice or not at all."""
         if self.failure:
             raise Damaged(f"The NBD server refused a request: {self.failure}.")
-        end = 0
-        for start, stop in sorted(self._filled):
-            if start != end:
-                break
-            end = stop
-        if self.into is not None and end != len(self.into):
+        places = sorted(self._filled)
+        begins, ends = [0, *(end for _, end in places)], [*(start for start, _ in places), len(self.into or b"")]
+        if self.into is not None and begins != ends:
             raise Damaged("The NBD server sent other data than it was asked for.")
 
 
