@@ -8,6 +8,8 @@ from typing import Any
 from pydantic import ValidationError
 from pydantic_core import ErrorDetails
 
+from bathotype.core.units import plural
+
 _MOST = 5  # faults told at once
 
 _WHOLE, _NUMBER, _TEXT = "must be a whole number", "must be a number", "must be a text"
@@ -74,23 +76,19 @@ _WORDS = {
 
 
 def _longest(context: Mapping[str, Any]) -> str:
-    return f"has more than {_of(context['max_length'])}"
+    return f"has more than {plural(context['max_length'], 'character')}"
 
 
 def _shortest(context: Mapping[str, Any]) -> str:
-    return "is empty" if context["min_length"] == 1 else f"has less than {_of(context['min_length'])}"
-
-
-def _of(count: int, noun: str = "character") -> str:
-    return f"{count} {noun}{'' if count == 1 else 's'}"
+    return "is empty" if context["min_length"] == 1 else f"has less than {plural(context['min_length'], 'character')}"
 
 
 def _many(context: Mapping[str, Any]) -> str:
-    return f"has more than {_of(context['max_length'], 'part')}"
+    return f"has more than {plural(context['max_length'], 'part')}"
 
 
 def _few(context: Mapping[str, Any]) -> str:
-    return "is empty" if context["min_length"] == 1 else f"has less than {_of(context['min_length'], 'part')}"
+    return "is empty" if context["min_length"] == 1 else f"has less than {plural(context['min_length'], 'part')}"
 
 
 _COUNTED: dict[str, Callable[[Mapping[str, Any]], str]] = {

@@ -44,3 +44,8 @@ def plural(count: int, noun: str) -> str:
     if re.search("[^aeiou]y$", noun):
         return f"{count} {noun[:-1]}ies"
     return f"{count} {noun}es" if noun.endswith("s") else f"{count} {noun}s"
+
+
+def agree(count: int, one: str, many: str) -> str:
+    """The word that agrees with a number: ``agree(2, 'is', 'are') == 'are'``."""
+    return one if count == 1 else many

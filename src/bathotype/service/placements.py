@@ -13,7 +13,7 @@ from bathotype.core.errors import BathotypeError, Refused
 from bathotype.core.lifecycle.rules import LaunchRule, matches
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.core.store.transfer import missing_rows
-from bathotype.core.units import plural
+from bathotype.core.units import agree, plural
 from bathotype.service.access.principals import Principal
 from bathotype.service.catalogue import holds_now, reference_of
 from bathotype.service.chunks import RegionChunks
@@ -170,7 +170,7 @@ def plan_drain(session: Session, version: Version, region: str) -> Plan:
     if not blockers:
         standing = standing_disks(session, version.id, region).total()
         if standing:
-            verb = "is" if standing == 1 else "are"
+            verb = agree(standing, "is", "are")
             effects.append(f"{plural(standing, 'base disk')} of it in {region} {verb} removed.")
         effects.append(f"Its chunks that no other version in {region} needs are removed there.")
         others = sorted(r.region for r in held if r.region != region)

@@ -7,7 +7,7 @@ from collections import Counter
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 
-from bathotype.core.units import plural
+from bathotype.core.units import agree, plural
 
 
 @dataclass(frozen=True)
@@ -76,9 +76,10 @@ def plan_change(verb: InstanceVerb, chosen: Sequence[Chosen]) -> ChangePlan:
     change = tuple(one for one in chosen if one.state in verb.from_states)
     rest = Counter(one.state for one in chosen if one.state not in verb.from_states)
     already = rest.pop(verb.done, 0)
-    warnings = [f"{plural(already, 'instance')} {_is(already)} {verb.done} already."] if already else []
+    warnings = [f"{plural(already, 'instance')} {agree(already, 'is', 'are')} {verb.done} already."] if already else []
     warnings += [
-        f"{plural(count, 'instance')} {_is(count)} {state}: left alone." for state, count in sorted(rest.items())
+        f"{plural(count, 'instance')} {agree(count, 'is', 'are')} {state}: left alone."
+        for state, count in sorted(rest.items())
     ]
     if not change:
         wanted = " or ".join(verb.from_states)
@@ -88,7 +89,7 @@ def plan_change(verb: InstanceVerb, chosen: Sequence[Chosen]) -> ChangePlan:
         return ChangePlan(verb, (), (blocker,), tuple(warnings))
     current = sum(one.newest for one in change)
     if verb.loses and current:
-        warnings.append(f"{current} of them {_run(current)} the newest release of the line.")
+        warnings.append(f"{current} of them {agree(current, 'runs', 'run')} the newest release of the line.")
     versions = Counter(one.reference for one in change)
     regions = Counter(one.region for one in change)
     effects = (
@@ -96,11 +97,3 @@ def plan_change(verb: InstanceVerb, chosen: Sequence[Chosen]) -> ChangePlan:
         *(f"{reference}: {count}" for reference, count in sorted(versions.items())),
     )
     return ChangePlan(verb, change, (), tuple(warnings), effects, dict(versions), dict(regions))
-
-
-def _is(count: int) -> str:
-    return "is" if count == 1 else "are"
-
-
-def _run(count: int) -> str:
-    return "runs" if count == 1 else "run"

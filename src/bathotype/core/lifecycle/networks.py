@@ -11,7 +11,7 @@ from pydantic import BaseModel, ConfigDict, Field, StringConstraints
 
 from bathotype.core.errors import Invalid
 from bathotype.core.firstboot.addresses import interface_of
-from bathotype.core.units import plural
+from bathotype.core.units import agree, plural
 
 _Name = Annotated[str, StringConstraints(min_length=1, max_length=100)]
 
@@ -165,7 +165,7 @@ def address_remarks(addresses: Sequence[str], subnet: Subnet) -> list[str]:
     if not (strange := [str(one.ip) for one in own if one.version == there.version and one.ip not in there]):
         return []
     shown = ", ".join(strange[:5]) + (f" and {len(strange) - 5} more" if len(strange) > 5 else "")
-    verb = "is" if len(strange) == 1 else "are"
+    verb = agree(len(strange), "is", "are")
     return [
         f"{shown} {verb} set at first boot, outside of subnet {subnet.name} ({subnet.cidr}): nothing is reached by that."
     ]

@@ -13,7 +13,7 @@ from bathotype.core.access.roles import Verb, least_role
 from bathotype.core.lifecycle.instances import INSTANCE_VERBS
 from bathotype.core.lifecycle.retirement import Usage, plan_purge, plan_retire
 from bathotype.core.lifecycle.states import VersionState
-from bathotype.core.units import plural
+from bathotype.core.units import agree, plural
 
 
 @dataclass(frozen=True)
@@ -126,7 +126,7 @@ def _release(facts: VersionFacts) -> Offer:
     title = "Release it" if facts.usage.state == VersionState.STAGED else "Take back its end"
     if facts.blocking:
         which = "of high severity" if facts.demands == "high" else "that its line demands to be accepted"
-        why = f"{plural(facts.blocking, 'finding')} {which} {_is(facts.blocking)} open."
+        why = f"{plural(facts.blocking, 'finding')} {which} {agree(facts.blocking, 'is', 'are')} open."
         return Offer("release", title, False, (why,), Way("Look at the findings", "findings"))
     if facts.proven_first and not facts.proven:
         why = "Its line demands that checks have passed."
@@ -145,10 +145,6 @@ def _proven_says(facts: VersionFacts) -> str:
     if facts.proven is None:
         return "It has not been proven yet."
     return "Its last checks passed." if facts.proven else "Its last checks did not all pass."
-
-
-def _is(count: int) -> str:
-    return "is" if count == 1 else "are"
 
 
 def _launch(facts: VersionFacts) -> Offer:
@@ -240,7 +236,10 @@ def _line_offers(facts: LineFacts) -> Iterator[tuple[Verb, Offer]]:
     )
     if facts.behind:
         behind = f"{facts.behind} of {plural(facts.running, 'instance')} {'runs' if facts.behind == 1 else 'run'} an older version."
-        yield Verb.READ, Offer("behind", f"See the {facts.behind} that {_is(facts.behind)} behind", True, (behind,))
+        yield (
+            Verb.READ,
+            Offer("behind", f"See the {facts.behind} that {agree(facts.behind, 'is', 'are')} behind", True, (behind,)),
+        )
     yield (
         Verb.SHARE,
         Offer("share", "Share it", True, ("Another account may launch from its versions, once it accepts.",)),

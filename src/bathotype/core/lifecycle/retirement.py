@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from datetime import date, datetime, timedelta
 
 from bathotype.core.lifecycle.states import MOVES, VersionState
-from bathotype.core.units import iec, plural
+from bathotype.core.units import agree, iec, plural
 
 #: How long a version stays retired before it may be purged, unless waived.
 GRACE = timedelta(days=7)
@@ -54,7 +54,7 @@ def plan_sunset(usage: Usage, retire_on: date | None, today: date) -> Retirement
     if retire_on is None:
         warnings.append("No day is given: it stays in sunset until somebody retires it.")
     if usage.marks:
-        by = "it" if len(usage.marks) == 1 else "them"
+        by = agree(len(usage.marks), "it", "them")
         warnings.append(f"{_marks(usage)} to it; launches by {by} warn as well.")
     if moves:
         effects = [f"The end of {usage.reference} moves from {usage.retire_on or 'no day'}; its users are told."]
@@ -75,7 +75,7 @@ def plan_retire(usage: Usage) -> RetirementPlan:
     if VersionState.RETIRED not in MOVES[usage.state]:
         blockers.append(f"{usage.reference} is {usage.state} already.")
     if usage.marks:
-        what = "the mark" if len(usage.marks) == 1 else "these marks"
+        what = agree(len(usage.marks), "the mark", "these marks")
         blockers.append(f"{_marks(usage)} to it. Move {what} to another version first.")
     if usage.running:
         warnings.append(f"{_instances(usage, 'keep')} running.")
@@ -83,7 +83,9 @@ def plan_retire(usage: Usage) -> RetirementPlan:
         warnings.append("It has not been in sunset: its users get no warning before its retirement.")
     effects = [f"New launches of {usage.reference} are refused from now on."]
     if usage.base_disks:
-        effects.append(f"{_removed(usage, 'launch-ready base disk')} once no launch uses {_it(usage.base_disks)}.")
+        effects.append(
+            f"{_removed(usage, 'launch-ready base disk')} once no launch uses {agree(usage.base_disks, 'it', 'them')}."
+        )
     return RetirementPlan(
         "retire", usage.reference, tuple(blockers), tuple(warnings), () if blockers else tuple(effects)
     )
@@ -97,7 +99,7 @@ def plan_purge(usage: Usage, now: datetime, *, waive_grace: bool = False) -> Ret
     elif usage.state != VersionState.RETIRED:
         blockers.append(f"{usage.reference} is {usage.state}. Retire it first.")
     if usage.running:
-        blockers.append(f"{_instances(usage, 'run')}. Terminate or renew {_it(usage.running)} first.")
+        blockers.append(f"{_instances(usage, 'run')}. Terminate or renew {agree(usage.running, 'it', 'them')} first.")
     for hold in usage.holds:
         blockers.append(f"The hold {hold!r} forbids it. Lift the hold first.")
     if usage.retired_at is not None and usage.state == VersionState.RETIRED and now < usage.retired_at + GRACE:
@@ -107,7 +109,7 @@ def plan_purge(usage: Usage, now: datetime, *, waive_grace: bool = False) -> Ret
         else:
             blockers.append(f"Its grace period lasts until {until}. Wait, or waive it with --no-grace.")
     if usage.children:
-        keep = "It keeps its" if len(usage.children) == 1 else "They keep their"
+        keep = agree(len(usage.children), "It keeps its", "They keep their")
         warnings.append(f"Made from it: {', '.join(usage.children)}. {keep} own bytes.")
     effects = [
         f"Those of its chunks that no other version needs are removed: {iec(usage.stored_bytes)} at most.",
@@ -122,19 +124,15 @@ def plan_purge(usage: Usage, now: datetime, *, waive_grace: bool = False) -> Ret
 
 def _marks(usage: Usage) -> str:
     """``The mark stable points``, ``The marks next, stable point``."""
-    one = len(usage.marks) == 1
-    return f"The mark{'' if one else 's'} {', '.join(usage.marks)} point{'s' if one else ''}"
+    count = len(usage.marks)
+    return f"{agree(count, 'The mark', 'The marks')} {', '.join(usage.marks)} {agree(count, 'points', 'point')}"
 
 
 def _instances(usage: Usage, verb: str) -> str:
     """``1 instance of it runs``, ``2 instances of it run``."""
-    return f"{plural(usage.running, 'instance')} of it {verb}{'s' if usage.running == 1 else ''}"
+    return f"{plural(usage.running, 'instance')} of it {agree(usage.running, f'{verb}s', verb)}"
 
 
 def _removed(usage: Usage, noun: str) -> str:
-    verb = "is" if usage.base_disks == 1 else "are"
+    verb = agree(usage.base_disks, "is", "are")
     return f"{plural(usage.base_disks, noun)} at the site {verb} removed"
-
-
-def _it(count: int) -> str:
-    return "it" if count == 1 else "them"

@@ -10,7 +10,7 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints, model_validator
 
-from bathotype.core.units import plural
+from bathotype.core.units import agree, plural
 
 _PATTERN = r"[a-z*?][a-z0-9*?-]*(?:/[a-z*?][a-z0-9*?-]*)?(?:@[0-9a-zA-Z.*?-]+)?"
 Pattern = Annotated[str, StringConstraints(pattern=f"^{_PATTERN}$", max_length=200)]
@@ -204,7 +204,7 @@ def _age(most: int, facts: LaunchFacts, reference: str) -> list[tuple[str, str]]
     age = (facts.now - facts.released_at).days
     if age <= most:
         return []
-    verb = "is" if most == 1 else "are"
+    verb = agree(most, "is", "are")
     told = f"{reference} was released {plural(age, 'day')} ago; {plural(most, 'day')} {verb} allowed."
     return [(told, "Launch a newer version of its line.")]
 
