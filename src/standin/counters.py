@@ -16,7 +16,7 @@ _BASE_KIB, _WORKING_KIB = 150 * _KIB, 60 * _KIB
 
 
 class Counters:
-    """Counters since the guest started, as its files in /proc tell them."""
+    """Counters since the guest started, as its files in /proc show them."""
 
     def __init__(self, processors: int, memory_mib: int) -> None:
         self._processors, self._memory = processors, memory_mib * _KIB

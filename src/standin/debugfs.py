@@ -22,7 +22,7 @@ _Ask = Callable[[list[str]], dict[str, bytes | None]]
 class Debugfs:
     """The file system that begins at ``start`` in a disk file.
 
-    Answers are kept until the disk file is written, by whomever: its time of change tells.
+    Answers are kept until the disk file is written, by whomever: its time of change shows that.
     """
 
     def __init__(self, image: Path, start: int) -> None:

@@ -1,4 +1,4 @@
-"""Faults: what shall go wrong, how often, and finding the one that a call runs into."""
+"""Faults: what is to go wrong, how often, and finding the one that a call runs into."""
 
 from __future__ import annotations
 

@@ -1,4 +1,5 @@
-"""What a guest does at its first boot on a disk that is larger than its partitions: the last one and its file system grow."""
+"""What a guest does at its first boot on a disk that is larger than its partitions: the last one and its file system
+grow."""
 
 from __future__ import annotations
 
@@ -36,7 +37,7 @@ def grow(image: Path, start: int) -> str:
         own = Path(folder) / "root"
         _copy(image, start, own, 0, last.size)
         os.truncate(own, grown.size)
-        # Without a resize inode blocks are moved: what lay there before shall not stay.
+        # Without a resize inode blocks are moved: what lay there before must not stay.
         subprocess.run([tool("fallocate"), "-p", "-o", str(start), "-l", str(last.size), str(image)], check=True)
         subprocess.run([tool("resize2fs"), "-f", str(own)], check=True, capture_output=True)
         _copy(own, 0, image, start, grown.size)
@@ -44,7 +45,7 @@ def grow(image: Path, start: int) -> str:
 
 
 def file_system_bytes(image: Path, start: int) -> tuple[int, int]:
-    """What an ext4 file system offers in all, as statfs(2) tells: without its own tables; and what is used of it."""
+    """What an ext4 file system offers in all, as statfs(2) reports it: without its own tables; and what is used of it."""
     told = subprocess.run(
         [tool("dumpe2fs"), "-h", f"{image}?offset={start}"], capture_output=True, text=True, check=True
     ).stdout

@@ -52,7 +52,7 @@ def subnets_of(region: str) -> dict[str, Subnet]:
 
 
 def isolated_addresses() -> Iterable[str]:
-    """What machines get that nothing shall reach; the first of each network are its gateway's and the like."""
+    """What isolated machines get; the first of each network are its gateway's and the like."""
     return (f"198.18.{n // 200}.{n % 200 + _KEPT_BACK}" for n in range(50_000))
 
 

@@ -3,7 +3,7 @@
 The process outlives the stand-in: after a crash the next life finds it by its pid file and goes on with it.  A
 snapshot of a running disk is a fleecing node (QEMU's ``docs/interop/live-block-operations``): a backup job copies
 what the guest is about to overwrite, so that the node goes on reading as the disk was at that moment.  Checkpoints
-are dirty bitmaps, so that the changes since any of the last few can be told.
+are dirty bitmaps, so that the changes since any of the last few are known.
 """
 
 from __future__ import annotations
@@ -35,8 +35,8 @@ _BOOT_NODE = "disk0"
 
 @dataclass(frozen=True)
 class BodyFacts:
-    """What a machine is made of: disks (id, file, format), the boot disk first; ``medium`` is the id of one that it reads as
-    a removable medium."""
+    """What a machine is made of: disks (id, file, format), the boot disk first; ``medium`` is the id of one that it
+    reads as a removable medium."""
 
     machine: str
     folder: Path
@@ -186,7 +186,7 @@ class QemuBody:
         """The boot disk at this moment, as the node ``name`` over the new file ``path``.
 
         ``checkpoint`` starts to note changes from now on; ``since`` names an earlier checkpoint.  Returns the bitmap
-        that tells what changed since then, None where that is not known.
+        of what changed since then, None where that is not known.
         """
         create_overlay(path, None, self._size())
         self.monitor.run(

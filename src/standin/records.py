@@ -77,7 +77,7 @@ class Machine(Base):
     guest: Mapped[dict[str, Any]] = mapped_column(JSON, default=dict)
     console: Mapped[str] = mapped_column(Text, default="")
     client_key: Mapped[str | None]
-    subnet: Mapped[str] = mapped_column(default="")  # empty for a machine that nothing shall reach
+    subnet: Mapped[str] = mapped_column(default="")  # empty for an isolated machine
     firewalls: Mapped[list[str]] = mapped_column(JSON, default=list)
     public_address: Mapped[str | None]
     created_at: Mapped[datetime] = mapped_column(DateTime(timezone=True), default=now)
@@ -110,7 +110,7 @@ class Export(Base):
 
 
 class Fault(Base):
-    """Something that shall go wrong."""
+    """A fault that was asked for."""
 
     __tablename__ = "faults"
 

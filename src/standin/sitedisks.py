@@ -268,7 +268,7 @@ class SiteDisks(SiteRules):
             attached = session.get(Attachment, disk.id)
             if disk.format == "fleece":
                 if disk.bitmap:
-                    # QEMU lets one export at a time tell of a bitmap: what a reader that was killed left makes room.
+                    # QEMU lets one export at a time offer a bitmap: the export of a reader that was killed is removed for it.
                     self._end_readers(session, disk)
                 export.served_by, node = disk.held_by, disk.id
                 export.port = self._holder(disk).export(export.id, export.name, node, None, disk.bitmap)

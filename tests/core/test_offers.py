@@ -199,7 +199,7 @@ def sheet(role: Role = Role.STEWARD, **change: object) -> dict[str, Offer]:
 def test_a_sheet_offers_what_fits_it() -> None:
     assert list(sheet()) == ["run", "change", "drop"] and all(o.possible for o in sheet().values())
     assert sheet()["run"].says == ("It makes the next version of gauge.",)
-    assert sheet(running=True)["run"].says[1:] == ("A run of it goes on: another one begins beside it.",)
+    assert sheet(running=True)["run"].says[1:] == ("A run of it is under way: another one starts beside it.",)
     assert sheet(scheduled=True)["pause"].possible and sheet(scheduled=True, paused=True)["resume"].possible
     assert "pause" not in sheet(scheduled=True, paused=True)
     ours = sheet(repository="charts", scheduled=True)

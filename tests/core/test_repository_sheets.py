@@ -130,7 +130,7 @@ def test_a_payload_lies_beside_its_sheet_and_is_as_its_lock_says() -> None:
         ({"files/logger.conf": b""}, "conf of the payload is empty."),
         ({"files/logger.conf": b"interval = 31\n"}, "The lock does not fit the payload: conf has changed."),
         ({"l.yaml.lock": None}, "The sheet has a payload and no lock."),
-        ({"l.yaml.lock": "{}"}, "The lock file is not one."),
+        ({"l.yaml.lock": "{}"}, "The lock file is not valid."),
         ({"l.yaml.lock": lock()}, "The lock does not fit the payload: conf is new."),
         (
             {"files/logger.conf": b"version https://git-lfs.github.com/spec/v1\n"},

@@ -50,7 +50,7 @@ def test_the_day_of_an_end_lies_ahead() -> None:
 def test_a_sunset_tells_its_day_or_that_it_has_none() -> None:
     without, with_day = plan_sunset(RELEASED, None, TODAY), plan_sunset(RELEASED, in_days(9), TODAY)
     assert without.warnings == ("No day is given: it stays in sunset until somebody retires it.",)
-    assert without.effects == ("Launches of x@1.0.0 warn from now on, and the accounts that run it are told.",)
+    assert without.effects == ("Launches of x@1.0.0 warn from now on, and the accounts that run it are notified.",)
     assert with_day.warnings == ()
     assert with_day.effects == (
         *without.effects,
@@ -63,7 +63,7 @@ def test_the_day_of_a_sunset_is_moved(before: date | None, said: str) -> None:
     in_sunset = replace(SUNSET, retire_on=before)
     plan = plan_sunset(in_sunset, in_days(9), TODAY)
     assert is_free(plan)
-    assert plan.effects[0] == f"The end of x@1.0.0 moves from {said}; its users are told."
+    assert plan.effects[0] == f"The end of x@1.0.0 moves from {said}; its users are notified."
     assert plan.effects[-1].startswith(f"It is retired on {in_days(9)}")
     assert not is_free(plan_sunset(in_sunset, before, TODAY)), "to where it is"
     assert not is_free(plan_sunset(in_sunset, None, TODAY)), "to nowhere"

@@ -93,7 +93,7 @@ def test_every_fault_is_told_at_once_with_its_place() -> None:
     ("text", "told"),
     [
         ("a: &x 1\nb: *x", "line 1, column 4: Anchors"),
-        ("a: 1\na: 2", "line 2, column 1: a: a stands twice."),
+        ("a: 1\na: 2", "line 2, column 1: a: a is given twice."),
         ("a: !!python/name:os.system x", "line 1, column 4: Tags"),
         ("[" * 1000, "nested too deeply"),
         ("a: [1,", "line 1, column 7: It is not YAML"),
@@ -282,7 +282,7 @@ def test_a_daily_date_comes_once_a_day(minute: int, hour: int, zone: str, begin:
 @pytest.mark.parametrize(
     ("when", "told"),
     [
-        ("{}", "it says no time"),
+        ("{}", "it does not say when"),
         ("{after_base: true, zone: Mars/Olympus}", "no time zone"),
         ("{schedule: [{days: [monday]}]}", "give at, with days"),
         ("{schedule: [{at: '2:00'}]}", "must have the form"),

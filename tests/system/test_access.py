@@ -88,11 +88,11 @@ def test_log_in_by_an_outside_provider(system: System) -> None:
             return done if done.status_code >= 400 else http.get(f"{system.url}/api/v1/session")
 
     system.provider.user = "senna"
-    assert go().json()["detail"].startswith("Nobody here signs in as"), "whom nobody added"
+    assert go().json()["detail"].startswith("No user here has the identity"), "whom nobody added"
     with system.core as client:
         code = str(client.add_member("senna", "operator").invitation)
     assert go().status_code == 401, "the provider's name for somebody is not enough"
-    assert "not good any more" in go("not-a-code").json()["detail"]
+    assert "no longer valid" in go("not-a-code").json()["detail"]
     assert go(code).json()["user"] == "senna"
     assert go().json()["user"] == "senna"
     with system.core as client:

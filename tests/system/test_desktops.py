@@ -148,7 +148,7 @@ def test_what_is_not_prepared_is_refused_with_what_to_do(system: System, cli: An
         with pytest.raises(Refused, match="Then add --prepared"):
             charts.capture(**capture, number="2.0.0", profile=word)
         charts.wait(charts.capture(**capture, number="2.0.0", profile=word, prepared=True).id)
-        assert (charts.version("desks@2.0.0").profile or {})["told"] == "by the word of whoever captured it"
+        assert (charts.version("desks@2.0.0").profile or {})["told"] == "as whoever captured it confirmed"
         # A tool that ends and leaves no marker has not done its work; one that fails says so.
         marker = {"path": "/preparation.txt", "match": "^state=never"}
         never = {"name": "never", "steps": [{**PROFILE["steps"][0], "marker": marker}]}

@@ -50,7 +50,7 @@ export function PlanAside({
           {plan.reference} in {plan.region}.{" "}
           {plan.base_disk_bytes
             ? `A launch-ready disk of ${iec(plan.base_disk_bytes)} is written to the site first.`
-            : "A launch-ready disk stands there already."}
+            : "A launch-ready disk is there already."}
         </p>
       )}
       {plan.warnings.map((text) => (
@@ -129,7 +129,7 @@ export function PlanAside({
   );
 }
 
-/** Each instance with what its first boot is told; names alone where the settings are wrong. */
+/** Each instance with its first-boot settings; names alone where the settings are wrong. */
 function Instances({ plan }: { plan: Plan }) {
   const each = plan.instances ?? [];
   return (

@@ -81,7 +81,7 @@ function PlacementDialog({ name, close }: Given) {
   };
   return (
     <Confirm
-      title={`Where ${name}'s versions shall be`}
+      title={`Regions of ${name}`}
       about="Released versions go there by themselves. A region that is left out is emptied."
       verb="Place them"
       act={act}

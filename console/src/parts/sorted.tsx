@@ -23,7 +23,7 @@ export function useOrder<Sort extends string>(keys: readonly string[], usual: So
   };
 }
 
-/** The state of a sorted column, as assistive technology is told it. */
+/** The state of a sorted column, as assistive technology needs it. */
 export const ariaSort = (key: string | undefined, order: Order | undefined) =>
   key && order ? (order.sort === key ? "ascending" : order.sort === `-${key}` ? "descending" : "none") : undefined;
 

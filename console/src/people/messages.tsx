@@ -11,7 +11,7 @@ import { plural } from "~/parts/text";
 
 type Subscription = Schema["Subscription"];
 
-/** Who is told of the account's events, and what became of the messages. */
+/** Who is notified of the account's events, and the outcome of the messages. */
 export function Messages() {
   const { may, account } = useSession();
   const cache = useQueryClient();
@@ -53,11 +53,11 @@ export function Messages() {
           Tell somebody of events
         </Button>
       ) : (
-        <p className="text-small text-ink-2">A steward of {account} can say who is told of events.</p>
+        <p className="text-small text-ink-2">A steward of {account} can set who is notified of events.</p>
       )}
       {problem !== null && <ProblemShown problem={problem} />}
       {pages.rows.length === 0 ? (
-        <Empty>Nobody is told of anything. A program is told by a webhook, people by mail.</Empty>
+        <Empty>There are no subscriptions. A program is notified by a webhook, people by mail.</Empty>
       ) : (
         <Table
           label="Subscriptions"
@@ -70,7 +70,7 @@ export function Messages() {
               head: "of",
               cell: (one) => (
                 <>
-                  {one.events.join(", ") || "what build sheets tell it"}
+                  {one.events.join(", ") || "what build sheets name it for"}
                   {one.lines.length > 0 && <span className="text-ink-2"> about {one.lines.join(", ")}</span>}
                 </>
               ),
@@ -117,7 +117,7 @@ export function Messages() {
       {asked && asked !== "add" && (
         <Confirm
           title={`Remove ${asked.name}`}
-          about={`${whom(asked)} is told nothing more; ${plural(asked.pending, "message")} that ${asked.pending === 1 ? "is" : "are"} not delivered yet ${asked.pending === 1 ? "goes" : "go"} too.`}
+          about={`${whom(asked)} is notified of nothing more; ${plural(asked.pending, "message")} that ${asked.pending === 1 ? "is" : "are"} not delivered yet ${asked.pending === 1 ? "goes" : "go"} too.`}
           verb="Remove it"
           loses
           act={() =>
@@ -229,7 +229,7 @@ function Add({ close, done }: { close: () => void; done: (made: Schema["NewSubsc
         label="Events"
         value={events}
         onChange={(e) => setEvents(e.target.value)}
-        hint="Actions as the ledger names them: version.released, version.*, or * for all. With none: what build sheets tell it."
+        hint="Actions as the ledger names them: version.released, version.*, or * for all. With none: what build sheets name it for."
       />
       <TextField
         label="Only about"

@@ -12,7 +12,7 @@ import { to } from "~/parts/text";
 
 type Secret = Schema["SecretFacts"];
 
-/** What build runs are given and nobody is shown. */
+/** Values for build runs that nobody can read back. */
 export function Secrets() {
   const { may, account } = useSession();
   const pages = usePages(["secrets"], (cursor) =>

@@ -9,7 +9,7 @@ import { inBucket, PayloadFiles, sent } from "./payload-files";
 
 type Sheet = Schema["SavedSheetDetails"];
 
-/** The text in an editor; every fault is told while one types. */
+/** The text in an editor; every fault is shown while one types. */
 export function ChangeDialog({ sheet, close }: { sheet: Sheet | null; close: (saved?: string) => void }) {
   const cache = useQueryClient();
   const regions = useQuery(ask.regions()).data ?? [];

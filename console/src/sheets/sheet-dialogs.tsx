@@ -55,7 +55,7 @@ export function RunDialog({ sheet, close }: Asked) {
         ]}
       />
       {plan && <PlanShown plan={plan} />}
-      {plan?.same_as && <p className="text-small text-ink-2">{plan.same_as} was built of all the same already.</p>}
+      {plan?.same_as && <p className="text-small text-ink-2">{plan.same_as} was already built from the same.</p>}
     </Confirm>
   );
 }

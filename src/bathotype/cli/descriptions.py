@@ -1,4 +1,4 @@
-"""What options and arguments mean that many commands have: told once, so that it is the same everywhere."""
+"""The meaning of options and arguments that many commands have, written once so that it is the same everywhere."""
 
 from __future__ import annotations
 

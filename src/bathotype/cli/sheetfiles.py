@@ -51,7 +51,7 @@ def run_arguments(parser: argparse.ArgumentParser) -> None:
     number.add_argument("--bump", choices=("patch", "minor", "major"), help="the number after the line's highest")
     parser.add_argument(
         "--unless-same", action="store_true",
-        help="start nothing where a version was built of the same sheet, values, payload and base already",
+        help="start nothing where a version was already built from the same sheet, values, payload and base",
     )  # fmt: skip
     parser.add_argument("--plan", action="store_true", help="show what would happen and every obstacle, and stop")
     parser.add_argument("--format", choices=("facts", "json", "env"), default="facts", help="env: for a shell's eval")
@@ -265,13 +265,14 @@ def for_shell(reference: str, content: str, operation: str, *, released: bool) -
 
 
 def nothing_new(client: Client, same: str, given: argparse.Namespace) -> None:
-    """Say that no run was started, since the version ``same`` is of all the same: the next tool takes that one."""
+    """Say that no run was started, since the version ``same`` was built from the same sheet, values, payload and base:
+    the next tool takes that one."""
     if given.json:
         return emit_json({"nothing_new": same})
     if given.format == "env":
         version = client.version(same)
         return for_shell(version.reference, version.content_digest, "", released=version.state == "released")
-    return out(f"nothing new: {same} is of all the same")
+    return out(f"nothing new: {same} was built from the same sheet, values, payload and base")
 
 
 def finish(client: Client, started: Operation, given: argparse.Namespace) -> None:

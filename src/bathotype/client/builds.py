@@ -52,8 +52,8 @@ class BuildCalls(Calls):
         keep_on_failure: int = 0,
         key: str | None = None,
     ) -> work.Operation:
-        """Start a run; its payload has been uploaded.  With ``unless_same`` raises `Refused` with the code ``nothing-new``
-        where a version was built of all the same."""
+        """Start a run; its payload has been uploaded.  With ``unless_same`` raises `Refused` with the code
+        ``nothing-new`` where a version was built from the same."""
         body = _request(sheet, values, payload, region, number, bump, tags).model_copy(
             update={"unless_same": unless_same, "keep_on_failure": keep_on_failure}
         )
@@ -87,14 +87,14 @@ class BuildCalls(Calls):
         return work.Operation.model_validate(made)
 
     def drop_build_machine(self, operation: str) -> None:
-        """Remove the machine of a run that failed now, not when its time has come."""
+        """Remove the machine of a failed run now, not when its time is over."""
         self._transport.call("DELETE", f"/builds/{operation}/machine")
 
     def builds(
         self, *, sheet: str | None = None, made: str | None = None, printed: str | None = None, limit: int = 100
     ) -> Iterator[wire.BuildRun]:
-        """The account's runs, the newest first; with ``made`` the one that made a version, with ``printed`` those of which a
-        step printed or changed that."""
+        """The account's runs, the newest first; with ``made`` the one that made a version, with ``printed`` those of
+        which a step printed or changed that."""
         return self._transport.pages(wire.BuildRun, "/builds", sheet=sheet, made=made, printed=printed, limit=limit)
 
     def build_run(self, operation: str) -> wire.BuildRunDetails:

@@ -215,7 +215,7 @@ def download_file(
 
 
 def _known(transport: Transport, reference: str, params: dict[str, str], learn: Callable[[], None]) -> ExportedFile:
-    """What the service knows of the file; a download in pieces has not told it the digest."""
+    """What the service knows of the file: a download in pieces does not give it the digest."""
     try:
         return transport.one(ExportedFile, "GET", f"/versions/{reference}/disk-digest", params=params)
     except NotFound as error:

@@ -45,7 +45,7 @@ class RegionCalls(Calls):
         return self._transport.one(work.Operation, "POST", f"/versions/{reference}/drain", params={"region": region})
 
     def placement(self, line: str) -> wire.Placement:
-        """Where a line's released versions shall be."""
+        """The regions where a line's released versions are kept."""
         return self._transport.one(wire.Placement, "GET", f"/lines/{line}/placement")
 
     def plan_placement(self, line: str, regions: Sequence[wire.RegionPlace | dict[str, Any]]) -> wire.PlacementPlan:

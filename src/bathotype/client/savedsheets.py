@@ -89,7 +89,7 @@ class SavedSheetCalls(Calls):
         key: str | None = None,
     ) -> work.Operation:
         """Run a saved sheet.  With ``unless_same`` raises `Refused` with the code ``nothing-new`` where a version was built
-        of all the same."""
+        from the same."""
         body = wire.SheetRunRequest(
             values=dict(values or {}),
             region=region,

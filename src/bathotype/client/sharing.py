@@ -64,7 +64,7 @@ class SharingCalls(Calls):
         return self._transport.many(wire.ConsumerCount, f"/lines/{line}/consumers")
 
     def calendar(self) -> list[wire.Due]:
-        """What this account runs that comes to its end."""
+        """The versions in sunset or retired that this account runs."""
         return self._transport.many(wire.Due, "/calendar")
 
     def dates(self) -> list[wire.Due]:

@@ -9,7 +9,7 @@ from bathotype.wire import subscriptions as wire
 
 
 class SubscriptionCalls(Calls):
-    """Who is told of what happens."""
+    """Who is notified of events."""
 
     def subscriptions(self) -> list[wire.Subscription]:
         """The account's subscriptions, by name."""
@@ -28,7 +28,7 @@ class SubscriptionCalls(Calls):
         mail_to: Sequence[str] | None = None,
         lines: Sequence[str] = (),
     ) -> wire.NewSubscription:
-        """Tell a webhook, or people by mail, of events from now on.  The webhook's key is in the answer, this once."""
+        """Notify a webhook, or people by mail, of events from now on.  The webhook's key is in the answer, this once."""
         body = wire.SubscriptionRequest(
             url=url, mail_to=None if mail_to is None else list(mail_to), events=list(events), lines=list(lines)
         )
@@ -37,7 +37,7 @@ class SubscriptionCalls(Calls):
         )
 
     def pause_subscription(self, name: str, paused: bool = True) -> wire.Subscription:
-        """Let it be silent, or speak again."""
+        """Pause it, or resume it."""
         return self._transport.one(wire.Subscription, "PUT", f"/subscriptions/{name}/pause", json={"paused": paused})
 
     def test_subscription(self, name: str) -> wire.Delivery:

@@ -48,7 +48,7 @@ class Transport:
     def call(self, method: str, path: str, **options: Any) -> httpx.Response:
         """One call.  GETs, and creating calls with an idempotency key, are repeated while the service is away.
 
-        Raises the exception that the service's problem document stands for.
+        Raises the exception that the service's problem document names.
         """
         options["params"] = {k: v for k, v in (options.get("params") or {}).items() if v is not None}
         repeatable = self._patience > 0 and (

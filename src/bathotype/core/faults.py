@@ -10,7 +10,7 @@ from pydantic_core import ErrorDetails
 
 from bathotype.core.units import plural
 
-_MOST = 5  # faults told at once
+_MOST = 5  # faults named at once
 
 _WHOLE, _NUMBER, _TEXT = "must be a whole number", "must be a number", "must be a text"
 _LIST, _SETTINGS, _SWITCH = "must be a list", "must be a group of names and values", "must be true or false"

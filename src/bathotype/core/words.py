@@ -32,7 +32,7 @@ WORDS: dict[str, str] = {
     "part": "Steps that several build sheets include, each with values of its own.",
     "payload": "Files that a build sheet puts into the machine. Its lock has size and SHA-256 of each.",
     "pin-only": "A version that is launched only when it is named exactly.",
-    "placement": "The regions where the released versions of a line shall be.",
+    "placement": "The regions where the released versions of a line are kept.",
     "plan": "What a command would do, and everything that forbids it. It changes nothing, and exits 4 with obstacles.",
     "preflight": "Everything that a capture, an import or a launch depends on, checked before it starts.",
     "profile": "An ordered list of typed steps that generalize a disk.",

@@ -24,7 +24,7 @@ _PAGE = 'exec 3<>/dev/tcp/127.0.0.1/80; printf "GET / HTTP/1.0\\r\\n\\r\\n" >&3;
 
 
 class RealDemo:
-    """One telling."""
+    """One run of the demonstration."""
 
     def __init__(self, system: DemoSystem) -> None:
         self._system = system
@@ -135,7 +135,7 @@ class RealDemo:
 
 
 def run_real_demo(data: Path) -> int:
-    """Start everything, tell it, stop everything."""
+    """Start everything, show it step by step, stop everything."""
     system = DemoSystem(data, 0)
     try:
         system.start()

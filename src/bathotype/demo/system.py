@@ -267,7 +267,7 @@ def _answers(url: str) -> bool:
 
 
 def _kept_port(file: Path) -> int:
-    """The same port at each start, if nobody else has it meanwhile: what was told of it stays true.
+    """The same port at each start, if nobody else has it meanwhile: addresses that were printed before stay right.
 
     A folder that was copied from another takes a port of its own.
     """

@@ -90,7 +90,7 @@ def create_app(service: Service) -> FastAPI:
 
 
 def _metrics(service: Service) -> bytes:
-    """Counted in the database when asked: every process of the service tells the same."""
+    """Counted in the database when asked: every process of the service gives the same figures."""
     registry = CollectorRegistry()
     with service.database.reads() as session:
         for name, about, column in (

@@ -1,7 +1,7 @@
-"""What changed, as PostgreSQL tells it: one listening connection for a whole process, however many pages are open.
+"""Changes, as PostgreSQL reports them: one listening connection for a whole process, however many pages are open.
 
 Triggers of the tables that an open page shows notify the channel ``bathotype`` with the account, what it is, and its
-id.  A notification says that something is different, never how: whoever is told asks the API.
+id.  A notification says that something is different, never how: whoever receives it asks the API.
 """
 
 from __future__ import annotations

@@ -1,9 +1,8 @@
 """Which chunks a region's store holds already, so that none of them is moved or stored again.
 
-The index lists chunks of recorded versions only, and every pack that it names is in the store: a pack's rows are removed
-before the pack is.  Whoever relies on a place that it found holds the region's lock, shared, until the manifest that names
-the place is recorded; packs are removed by who holds that lock alone.
-"""
+The index lists chunks of recorded versions only, and every pack that it names is in the store: a pack's rows are
+removed before the pack is.  Whoever relies on a place that it found holds the region's lock, shared, until the manifest
+that names the place is recorded; packs are removed by who holds that lock alone."""
 
 from __future__ import annotations
 
@@ -108,7 +107,7 @@ def forget_packs(database: Database, region: str, names: Iterable[str]) -> None:
 
 
 def forget_chunks(database: Database, region: str, digests: Iterable[bytes]) -> None:
-    """Forget chunks that were found damaged: nobody shall rely on them."""
+    """Forget chunks that were found damaged: nothing may rely on them."""
     here = select(StoredPack.id).where(StoredPack.region == region)
     for part in _parts(sorted(set(digests))):
         with database.sessions.begin() as session:

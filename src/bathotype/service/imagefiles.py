@@ -246,7 +246,7 @@ def _boot(found: Examined, platform: Platform, offered: PlatformOffered, region:
 
 
 def source_record(found: Examined, url: str | None) -> dict[str, Any]:
-    """What a version's record tells about where it comes from."""
+    """What a version's record says about its origin."""
     return {
         "file": url or found.source,
         "format": found.image.format if found.image else "",

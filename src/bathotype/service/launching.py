@@ -44,7 +44,8 @@ _ASKED_ONE_BY_ONE = 16
 
 @dataclass(frozen=True)
 class AtSite:
-    """What a site said before a launch is planned: its limits, or why it does not answer, and names that it has already."""
+    """What a site said before a launch is planned: its limits, or why it does not answer, and names that it has
+    already."""
 
     limits: SiteLimits | None
     out: str = ""
@@ -163,7 +164,7 @@ def _each(
 
 
 def _addresses_in_use(session: Session, caller: Principal, region: str) -> set[str]:
-    """Addresses that present instances have, or were told to take."""
+    """Addresses that present instances have, or were given for their first boot."""
     told = Instance.first_boot["network"]["addresses"]
     rows = session.execute(
         select(Instance.address, told).where(
@@ -360,7 +361,9 @@ def site_rules(limits: SiteLimits, body: LaunchRequest, size: str, tags: dict[st
         blockers.append(f"The site has no machine size {size!r}. Its sizes are {', '.join(limits.machine_sizes)}.")
     used, most = limits.quotas.get("machines", (0, body.count))
     if used + body.count > most:
-        blockers.append(f"{plural(body.count, 'machine')} more would pass the site's quota ({used} of {most} in use).")
+        blockers.append(
+            f"{plural(body.count, 'machine')} more would exceed the site's quota ({used} of {most} in use)."
+        )
     if missing := [tag for tag in limits.demanded_tags if not tags.get(tag)]:
         blockers.append(f"The account's rules demand the tags {', '.join(missing)}. Add --tag KEY=VALUE for each.")
     return blockers

@@ -57,14 +57,14 @@ def release(session: Session, caller: Principal, version: Version) -> None:
         which = "of high severity" if version.line.demands == "high" else "that its line demands to be accepted"
         raise Refused(
             f"{reference} has {plural(len(blocking), 'open finding')} {which}: {named}.",
-            advice=f"See `bathotype residue {reference}`. Mend the machine and capture again, or accept each by name "
+            advice=f"See `bathotype residue {reference}`. Correct the machine and capture again, or accept each by name "
             "with a reason.",
             code="findings-open",
         )
     if version.line.proven_first and not proven(session, version):
         raise Refused(
             f"{reference} is not proven, as its line demands before a release.",
-            advice=f"Run `bathotype prove {reference}`, and mend what does not pass.",
+            advice=f"Run `bathotype prove {reference}`, and correct what does not pass.",
             code="not-proven",
         )
     if version.state == VersionState.STAGED:
@@ -182,7 +182,7 @@ def retire_what_is_due(session: Session) -> None:
 
 
 def _end(session: Session, actor: str, version: Version, **after: object) -> None:
-    """Let a version take no more launches: no mark points to it any more, and who uses it is told."""
+    """Let a version take no more launches: no mark points to it any more, and its users are notified."""
     reference, line = reference_of(version), version.line
     for mark in session.scalars(select(Mark).where(Mark.version_id == version.id).order_by(Mark.name)):
         session.delete(mark)

@@ -1,4 +1,4 @@
-"""Where versions shall be: plans, placements of lines, and the operations that bring versions into line."""
+"""Where versions are kept: plans, placements of lines, and the operations that bring versions into line."""
 
 from __future__ import annotations
 
@@ -269,7 +269,7 @@ def set_placement(session: Session, caller: Principal, line: Line, places: list[
 def bring_into_line(session: Session, caller: Principal, line: Line, *, only: Version | None = None) -> list[Operation]:
     """Start what a line's released versions lack by its placement, and drain them from the regions that they leave.
 
-    A version leaves a region only once it stands in every region where it shall be, and while nothing needs it there.
+    A version leaves a region only once it is in every region of the placement, and while nothing needs it there.
     Where else somebody has brought it by hand, it stays.
     """
     rows = session.scalars(select(Placement).where(Placement.line_id == line.id)).all()

@@ -34,8 +34,8 @@ class Preflight:
     """What was found out about one machine.
 
     ``offline`` says that its files can be edited offline, ``inside`` that it is to be generalized in a booted clone;
-    ``disks`` are those that are captured, the boot disk first; ``tool_told`` is what shows that the system's own tool has run.
-    """
+    ``disks`` are those that are captured, the boot disk first; ``tool_told`` is what shows that the system's own tool
+    has run."""
 
     machine: SiteMachine
     mode: CaptureMode
@@ -153,8 +153,8 @@ def _own_tool(result: Preflight, reader: ConfinedReader, site: Site, tool: OwnTo
         return
     if tool.marker is None:
         if prepared:
-            result.tool_told = "by the word of whoever captured it"
-            remarks.ok("prepared", f"{tool.tool} has run, by your word.")
+            result.tool_told = "as whoever captured it confirmed"
+            remarks.ok("prepared", f"{tool.tool} has run, as you confirm.")
         else:
             remarks.forbid(
                 "prepared", f"Nothing shows that {tool.tool} has run.", f"{tool.instruction} Then add --prepared."
@@ -289,7 +289,7 @@ def _disks(
 
 
 def _left_out(result: Preflight, reader: ConfinedReader, site: Site, disk: SiteDisk) -> None:
-    """A disk that is not captured, with what it holds: names alone do not tell data from scratch space."""
+    """A disk that is not captured, with what it holds: names alone do not show whether it is data or scratch space."""
     try:
         with site.open_disk(disk.id) as raw:
             about = _printable(reader.ask(HOLDS, None, raw)[0].text)
@@ -411,7 +411,7 @@ def _updates(result: Preflight, agent: GuestAgent) -> None:
     try:
         done = agent.run(["/usr/bin/apt-get", "-s", "-q", "upgrade"], timeout=20)
     except (AgentRefused, BathotypeError):
-        return  # a guest that cannot tell
+        return  # a guest that cannot say
     waiting = [line.split()[1] for line in done.out.decode("utf-8", "replace").splitlines() if line.startswith("Inst ")]
     if waiting:
         some = ", ".join(waiting[:4]) + (", ..." if len(waiting) > 4 else "")

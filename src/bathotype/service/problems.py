@@ -122,7 +122,7 @@ class Identified:
             await self._app(scope, receive, named)
         except Exception:
             log.exception("request broke", path=scope["path"])
-            if begun:  # half of an answer is out: only cutting it short tells that something is wrong
+            if begun:  # half of an answer is out: only cutting it short shows that something is wrong
                 raise
             detail = "An error occurred inside the service."
             advice = "The service's log has more under this request's id."

@@ -1,4 +1,4 @@
-"""Places for what takes much memory or processor time: few at once, some waiting, the others told to come again."""
+"""Places for what takes much memory or processor time: few at once, some waiting, the others asked to come again."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ class Room:
     """Lets so many do something at once, and so many wait for it."""
 
     def __init__(self, at_once: int, waiting: int, full: str) -> None:
-        """``full`` is what the others are told."""
+        """``full`` is the answer to the others."""
         self._full = full
         self._busy, self._all = threading.BoundedSemaphore(at_once), threading.BoundedSemaphore(at_once + waiting)
 

@@ -21,7 +21,7 @@ from bathotype.service.room import Room
 from bathotype.service.settings import Settings
 
 #: Each child takes a hundred megabytes and a processor.
-_room = Room(4, 12, "Too many disks are looked at just now.")
+_room = Room(4, 12, "Too many disks are being inspected just now.")
 
 
 @dataclass(frozen=True)
@@ -68,7 +68,7 @@ class Service:
             why = str(error.orig or error).strip().splitlines()[0]
             raise Unavailable(
                 f"The database of BATHOTYPE_DATABASE_URL does not answer: {why.rstrip('.')}.",
-                advice="Start it, or mend the address.",
+                advice="Start it, or correct the address.",
             ) from error
         given = settings.places.oidc
         return cls(

@@ -26,7 +26,7 @@ def measure_region(
 ) -> None:
     """Measure what each line and account needs of a region's store, and record it as of ``at``.
 
-    A manifest that cannot be read is left out, and told to ``skip``.
+    A manifest that cannot be read is left out, and reported to ``skip``.
     """
     with database.reads() as session:
         held = session.execute(

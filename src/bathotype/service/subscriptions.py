@@ -1,4 +1,4 @@
-"""Subscriptions: who is told of which events, and sending one message."""
+"""Subscriptions: who is notified of which events, and sending one message."""
 
 from __future__ import annotations
 
@@ -90,7 +90,7 @@ def shown_url(url: str | None) -> str | None:
 
 
 def test(session: Session, caller: Principal, row: Subscription) -> Delivery:
-    """Let it be told of an event that says no more than that somebody wants to see whether that works."""
+    """Send it a test event, which only says that somebody tries the subscription."""
     audit.record(session, caller.account_id, caller.actor, TESTED, row.name)
     audit.append(session)
     event = session.scalar(
@@ -106,7 +106,7 @@ def test(session: Session, caller: Principal, row: Subscription) -> Delivery:
 
 
 def happening_of(event: Event, account: str) -> Happening:
-    """An event as it is told."""
+    """An event as it is sent."""
     return Happening(event.id, account, event.at, event.actor, event.action, event.subject, event.before, event.after)
 
 
@@ -155,7 +155,7 @@ def send(settings: Settings, receiver: Receiver, happening: Happening) -> str:
 
 
 def _post(url: str, headers: dict[str, str], body: bytes) -> str:
-    """Within a time for all of it: a receiver that answers a byte at a time shall hold up nobody."""
+    """Within a time for all of it: a receiver that answers a byte at a time must not hold up the others."""
 
     async def post() -> str:
         async with (

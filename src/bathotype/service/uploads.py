@@ -66,8 +66,8 @@ def sha256_of(store: RegionStore, upload: Upload) -> str:
 def discard(sessions: sessionmaker[Session], store: RegionStore, upload_id: str) -> bool:
     """Remove an upload and its parts, unless a saved sheet refers to it; whether it is gone.
 
-    Its record is locked meanwhile, its key too: a sheet that is being saved with it waits, and is then told that it is gone.
-    """
+    Its record is locked meanwhile, its key too: a sheet that is being saved with it waits, and then learns that it is
+    gone."""
     with sessions.begin() as session:
         upload = session.get(Upload, upload_id, with_for_update=True)
         if upload is not None and session.scalar(select(exists().where(SheetFile.upload_id == upload_id))):

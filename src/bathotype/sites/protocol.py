@@ -16,7 +16,7 @@ from bathotype.core.lifecycle.purpose import SizeOffered
 
 @dataclass(frozen=True)
 class SiteDisk:
-    """A disk, snapshot or base disk at a site; ``size`` in bytes.  ``changes_known`` marks a snapshot that can tell
+    """A disk, snapshot or base disk at a site; ``size`` in bytes.  ``changes_known`` marks a snapshot that knows
     what changed since the checkpoint that was named when it was taken."""
 
     id: str
@@ -70,7 +70,7 @@ class SiteLimits:
     platforms: dict[str, PlatformOffered] = field(default_factory=dict)
 
     def platform(self, region: str) -> PlatformOffered:
-        """What machines of a region have, as far as the site tells."""
+        """What machines of a region have, as far as the site reports it."""
         return self.platforms.get(region, PlatformOffered())
 
 
@@ -160,7 +160,7 @@ class Site(Protocol):
 
     def open_disk(self, disk: str, *, writable: bool = False) -> AbstractContextManager[Any]:
         """A disk's bytes over NBD, for the time of the block: an `NbdDisk` to write to, else an `NbdPool`, which also
-        tells the changes that the site knows of."""
+        reports the changes that the site knows of."""
         ...
 
     def create_machine(
@@ -181,11 +181,11 @@ class Site(Protocol):
     ) -> SiteMachine:
         """A machine whose boot disk is a clone of a base disk or snapshot; it is off until started.
 
-        ``boot_bytes`` makes the clone larger: it reads as zeros behind what was cloned.  ``data_disks`` are unused disks that become the machine's own, or base disks and snapshots, which are cloned.
-        ``medium`` is an unused disk that it boots from while its boot disk is blank: it reads it as a removable medium that
-        cannot be written.  It becomes the machine's own too.
-        An isolated machine is on a network of its own: it reaches nothing, and nothing reaches it.
-        """
+        ``boot_bytes`` makes the clone larger: it reads as zeros behind what was cloned.  ``data_disks`` are unused
+        disks that become the machine's own, or base disks and snapshots, which are cloned. ``medium`` is an unused disk
+        that it boots from while its boot disk is blank: it reads it as a removable medium that cannot be written.  It
+        becomes the machine's own too. An isolated machine is on a network of its own: it reaches nothing, and nothing
+        reaches it."""
         ...
 
     def set_seed(self, machine: str, volume: bytes) -> None:

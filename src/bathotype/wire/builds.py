@@ -31,7 +31,7 @@ class SheetRequest(Wire):
 
     sheet: str = Field(max_length=MOST_CHARACTERS, description="Its text.")
     values: dict[str, Scalar] | None = Field(
-        default=None, max_length=50, description="Values of its parameters; left out, examples stand for them."
+        default=None, max_length=50, description="Values of its parameters; where one is left out, its example is used."
     )
 
 
@@ -90,7 +90,8 @@ class RunOptions(Wire):
     bump: Bump | None = None
     tags: dict[str, str] = {}
     unless_same: bool = Field(
-        default=False, description="Refuse with the code nothing-new where a version was built of all the same already."
+        default=False,
+        description="Refuse with the code nothing-new where a version was already built from the same.",
     )
     keep_on_failure: int = Field(
         default=0,

@@ -56,9 +56,9 @@ class Answer(BaseModel):
 
 
 class Revised(Answer):
-    """Base of what people edit: its ``revision`` stands for the fields that they can change."""
+    """Base of what people edit: its ``revision`` changes with the fields that they can change."""
 
-    #: The fields that it stands for.
+    #: The fields that it is made of.
     edited: ClassVar[tuple[str, ...]]
 
     revision: str = Field(default="", description="Also its ETag: give it with If-Match when you change the thing.")

@@ -48,7 +48,7 @@ class LaunchRequest(Wire):
 
 
 class PlannedInstance(Answer):
-    """One instance of a launch, and what its first boot is told."""
+    """One instance of a launch, and its first-boot settings."""
 
     name: str
     host_name: str
@@ -118,7 +118,7 @@ class Instance(Answer):
     identity: dict[str, Any]
     reason: str | None = None
     differences: list[str] = Field(
-        default=[], description="What of its first-boot settings was not seen in it, as its agent told."
+        default=[], description="What of its first-boot settings was not seen in it, as its agent reported."
     )
     disks: list[HeldDisk] = Field(default=[], description="The disks that it was launched with.")
     subnet: str | None = None
@@ -169,7 +169,7 @@ class InstancePlan(Plan):
     versions: dict[str, int]
     regions: dict[str, int]
     names: list[str] = Field(description="Names of the first hundred.")
-    selection: str = Field(description="Stands for these instances and no others; to be given with the change.")
+    selection: str = Field(description="Identifies these instances and no others; to be given with the change.")
 
 
 class VersionCount(Answer):

@@ -39,7 +39,7 @@ class Machine(Answer):
     captured_at: datetime | None = None
     created_at: datetime
     agent: Literal["answers", "silent"] | None = Field(default=None, description="Null where it was not asked.")
-    os: str | None = Field(default=None, description="As the agent tells it, where it was asked.")
+    os: str | None = Field(default=None, description="As the agent reports it, where it was asked.")
 
 
 MachineSort = Literal["region", "-region", "name", "-name", "state", "-state"]

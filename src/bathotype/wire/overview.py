@@ -162,7 +162,7 @@ class SizeState(Answer):
 
 
 class MachinesOffered(Answer):
-    """What machines of a region have, as far as the site tells; what is empty is not known."""
+    """What machines of a region have, as far as the site reports it; what is empty is not known."""
 
     boot: list[str]
     architectures: list[str]
@@ -172,7 +172,8 @@ class MachinesOffered(Answer):
 
 
 class RegionState(Answer):
-    """A region as the account sees it.  ``reachable`` tells whether its site answered just now; quotas are (used, most)."""
+    """A region as the account sees it.  ``reachable`` says whether its site answered just now; quotas are (used,
+    most)."""
 
     name: str
     reachable: bool

@@ -19,7 +19,7 @@ class RegionPlace(Wire):
 
 
 class ReplicateRequest(Wire):
-    """Where a version shall be."""
+    """Where a version is to be."""
 
     model_config = example({"to": [{"region": "fjord-2", "copies": 2, "multi_zone": True}]})
 
@@ -72,7 +72,7 @@ class VersionReplicas(Answer):
 
 
 class PlacementRequest(Wire):
-    """Where a line's released versions shall be; regions that are left out are drained."""
+    """The regions where a line's released versions are kept; those that are left out are drained."""
 
     model_config = example({"regions": [{"region": "skerry-1", "copies": 1}, {"region": "fjord-2", "copies": 2}]})
 

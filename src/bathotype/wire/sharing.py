@@ -30,7 +30,7 @@ SharedVersionSort = Literal["made", "-made", "line", "-line", "state", "-state"]
 
 
 class Share(Answer):
-    """One account's grant to another.  ``expired`` tells that its last day is over."""
+    """One account's grant to another.  ``expired`` says that its last day is over."""
 
     id: str
     owner: str
@@ -41,9 +41,9 @@ class Share(Answer):
     expired: bool
     note: str
     state: ShareState
-    proposed_by: str | None = Field(description="Told to the account that proposed it.")
+    proposed_by: str | None = Field(description="Shown to the account that proposed it.")
     proposed_at: datetime
-    decided_by: str | None = Field(description="Told to the account that decided.")
+    decided_by: str | None = Field(description="Shown to the account that decided.")
     decided_at: datetime | None
     ended_at: datetime | None
     running: int = Field(description="Instances of the consumer that run from what is shared.")

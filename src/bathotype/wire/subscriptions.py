@@ -15,7 +15,7 @@ DeliveryState = Literal["pending", "delivered", "given-up"]
 
 
 class SubscriptionRequest(Wire):
-    """Who is told of what: a webhook, or people by mail."""
+    """Who is notified of which events: a webhook, or people by mail."""
 
     model_config = example({"url": "https://hooks.tide.example/images", "events": ["version.released"]})
 
@@ -23,7 +23,7 @@ class SubscriptionRequest(Wire):
     mail_to: list[str] | None = Field(default=None, min_length=1, max_length=20, description="Or mail addresses.")
     events: list[str] = Field(
         max_length=50,
-        description="Actions of events: `version.released`, `version.*`, or `*`. With none it is told what build sheets name it for.",
+        description="Actions of events: `version.released`, `version.*`, or `*`; with none: what build sheets name it for.",
     )
     lines: list[str] = Field(default=[], max_length=50, description="Only events about these lines, sheets or names.")
 

@@ -351,7 +351,7 @@ class Hold(Answer):
 
 
 class MarkRequest(Wire):
-    """Where a mark shall point."""
+    """The version that a mark is to point to."""
 
     model_config = example({"number": "1.4.0"})
 

@@ -44,7 +44,7 @@ def register(parsers: Subparsers) -> None:
     """Add the commands."""
     inner = group(parsers, "sheets", "files that say how a version is made from a base")
     parser = command(
-        inner, "check", _check, "judge a sheet whole: every fault with its line and column", needs_client=False,
+        inner, "check", _check, "check a whole sheet: every fault with its line and column", needs_client=False,
         examples="  bathotype sheets check logging.yaml\n  bathotype sheets check logging.yaml --set station=outer",
     )  # fmt: skip
     sheet_arguments(parser)
@@ -73,7 +73,7 @@ def register(parsers: Subparsers) -> None:
     run_arguments(parser)
     parser.add_argument(
         "--again", action="store_true",
-        help="FILE is a version: do the run again that made it, from the same base, and say what differs",
+        help="FILE is a version: repeat the run that made it, from the same base, and show what differs",
     )  # fmt: skip
     parser.add_argument(
         "--payload",
@@ -103,7 +103,7 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--step", help="what this step changed and printed")
     parser.add_argument("--text", action="store_true", help="the sheet as it ran")
     parser = command(
-        inner, "drop-machine", _drop_machine, "remove the machine of a run that failed now, not when its time has come",
+        inner, "drop-machine", _drop_machine, "remove the machine of a failed run now, not when its time is over",
         examples="  bathotype builds drop-machine op-01a21acec4fc-5a0f64ac",
     )  # fmt: skip
     parser.add_argument("operation", metavar="ID", help="the run's operation")

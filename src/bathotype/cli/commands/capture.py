@@ -51,7 +51,7 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument(
         "--prepared",
         action="store_true",
-        help="with --stopped: my word that the system's own tool has run, where the profile names no marker of it",
+        help="with --stopped: confirm that the system's own tool has run, where the profile names no file that shows it",
     )
     parser.add_argument(
         "--at", metavar="TIME", help="begin then, such as 2026-12-01T02:00 (local time); checked again before it starts"
@@ -64,9 +64,7 @@ def register(parsers: Subparsers) -> None:
     )
     parser.add_argument("--yes", action="store_true", help="do not ask before a machine is deleted")
     parser.add_argument("--profile", default="linux", help="built-in profile, or a YAML file (default: linux)")
-    parser.add_argument(
-        "--plan", action="store_true", help="show what forbids it, else what would be removed or changed"
-    )
+    parser.add_argument("--plan", action="store_true", help="show every obstacle, or what would be removed or changed")
     made_for(parser)
     parser.add_argument("--region")
     parser.add_argument("--no-wait", action="store_true", help="print the id of the operation and do not wait")

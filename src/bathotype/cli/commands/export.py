@@ -61,7 +61,7 @@ def _export(client: Client, given: argparse.Namespace) -> None:
     form = given.format or _SUFFIXES.get(given.to.suffix.lower())
     if form is None:
         raise Invalid(
-            f"The suffix of {given.to.name} tells no format.",
+            f"The suffix of {given.to.name} does not say which format to write.",
             advice=f"Give --format, or a suffix of {', '.join(sorted(_SUFFIXES))}.",
         )
     if address is None and given.to.exists() and not given.to.is_dir() and not given.force:
@@ -118,7 +118,7 @@ def _to_bucket(client: Client, given: argparse.Namespace, address: str, form: An
 def _write(
     client: Client, given: argparse.Namespace, form: str, progress: Callable[[int, int], None]
 ) -> tuple[dict[str, Any], list[tuple[str, Any]]]:
-    """Write the file; returns what to tell programs and people."""
+    """Write the file; returns what to print for programs and for people."""
     if form == "raw":
         from bathotype.client.download import sha256_of
 

@@ -155,7 +155,7 @@ def _with_file(step: dict[str, Any], folder: Path) -> dict[str, Any]:
     try:
         content = base64.b64encode(path.read_bytes()).decode()
     except OSError as error:
-        raise Invalid(f"{path} cannot be read: {error.strerror}.", advice=f"Mend step {step.get('id')}.") from error
+        raise Invalid(f"{path} cannot be read: {error.strerror}.", advice=f"Correct step {step.get('id')}.") from error
     return {**{k: v for k, v in step.items() if k != "from"}, "content_base64": content}
 
 

@@ -216,7 +216,7 @@ def _show_plan(plan: Any, given: argparse.Namespace) -> int:
 
 
 def _settings_of(one: PlannedInstance) -> str:
-    """What one instance's first boot is told, in a line."""
+    """One instance's first-boot settings, in a line."""
     net = ", ".join(one.addresses) + (f" by {one.gateway}" if one.gateway else "") if one.addresses else "DHCP"
     parts = [f"host name {one.full_name}", f"network {net}"]
     parts += [f"DNS {' '.join([*one.name_servers, *one.search])}"] if one.name_servers or one.search else []

@@ -43,7 +43,9 @@ def register(parsers: Subparsers) -> None:
         mode.add_argument(f"--{name}", dest="mode", action="store_const", const=name, help=f"judge a capture {name}")
     disks(parser)
     parser.add_argument("--profile", default="linux", help="built-in profile, or a YAML file (default: linux)")
-    parser.add_argument("--prepared", action="store_true", help="as for a capture: the system's own tool has run")
+    parser.add_argument(
+        "--prepared", action="store_true", help="confirm that the system's own tool has run, as for a capture"
+    )
     parser.add_argument("--line", help="also judge whether this line can take the version")
     parser.add_argument("--number", help="the version's number, such as 1.4.0 (default: the next patch)")
     tags(parser)

@@ -1,4 +1,4 @@
-"""``messages``: who is told of events, by webhook or mail."""
+"""``messages``: who is notified of events, by webhook or mail."""
 
 from __future__ import annotations
 
@@ -20,10 +20,10 @@ _TEST_SECONDS = 45.0
 
 def register(parsers: Subparsers) -> None:
     """Add the commands."""
-    inner = group(parsers, "messages", "who is told of what happens, by webhook or mail")
+    inner = group(parsers, "messages", "who is notified of events, by webhook or mail")
     command(inner, "list", _list, "list subscriptions", examples="  bathotype messages list")
     parser = command(
-        inner, "set", _set, "tell a webhook, or people by mail, of events from now on",
+        inner, "set", _set, "notify a webhook, or people by mail, of events from now on",
         examples="  bathotype messages set pipeline --url https://hooks.tide.example/images --event version.released\n"
         "  bathotype messages set night-watch --mail watch@tide.example --event operation.failed --event 'alert.*'",
     )  # fmt: skip
@@ -50,13 +50,13 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--state", choices=("pending", "delivered", "given-up"), help="only messages in this state")
     parser.add_argument("--most", type=int, default=20, help="how many messages (default: 20)")
     parser = command(
-        inner, "test", _test, "send a message that is a test, and say what came of it",
+        inner, "test", _test, "send a test message, and show the outcome",
         examples="  bathotype messages test pipeline",
     )  # fmt: skip
     _name(parser)
     for verb, about in (
-        ("pause", "let a subscription be silent"),
-        ("resume", "let it be told again, also of meanwhile"),
+        ("pause", "pause a subscription: no messages are sent"),
+        ("resume", "resume it: events since the pause are sent first"),
     ):
         parser = command(inner, verb, _pause, about, examples=f"  bathotype messages {verb} pipeline")
         parser.set_defaults(paused=verb == "pause")
@@ -89,7 +89,7 @@ def _list(client: Client, given: argparse.Namespace) -> None:
     table(
         ("name", "to", "events", "lines", "delivered last", "state"),
         ((s.name, _to(s), ", ".join(s.events), ", ".join(s.lines), s.delivered_at, _state(s)) for s in rows),
-        empty="Nobody is told of anything.",
+        empty="There are no subscriptions.",
     )
 
 
@@ -97,7 +97,7 @@ def _set(client: Client, given: argparse.Namespace) -> None:
     made = client.subscribe(given.name, events=given.event, url=given.url, mail_to=given.mail, lines=given.line)
     if given.json:
         return emit_json(made)
-    out(f"{made.name} is told of {', '.join(made.events) or 'what build sheets name it for'}")
+    out(f"{made.name} is notified of {', '.join(made.events) or 'what build sheets name it for'}")
     if made.key:
         say("Its messages are signed with this key, which is shown this once:")
         out(made.key)

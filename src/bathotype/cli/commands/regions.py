@@ -55,7 +55,7 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("--region", required=True)
     parser.add_argument("--plan", action="store_true", help="show what still needs it there; change nothing")
 
-    inner = group(parsers, "placement", "where a line's released versions shall be")
+    inner = group(parsers, "placement", "the regions where a line's released versions are kept")
     parser = command(
         inner, "show", _show, "show a line's placement", examples="  bathotype placement show gauge-collector"
     )

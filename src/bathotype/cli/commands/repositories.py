@@ -28,7 +28,7 @@ def register(parsers: Subparsers) -> None:
         examples="  bathotype repositories list",
     )  # fmt: skip
     parser = command(
-        inner, "connect", _connect, "let the sheets of a repository be the account's, now and as its branch moves",
+        inner, "connect", _connect, "use the build sheets of a repository, and follow its branch",
         examples="  bathotype repositories connect office https://git.tide.example/images --folder sheets\n"
         "  bathotype repositories connect office ssh://git@git.tide.example/images --secret office-key"
         " --signers allowed_signers",
@@ -49,7 +49,7 @@ def register(parsers: Subparsers) -> None:
         type=int,
         default=5,
         metavar="MINUTES",
-        help="how often it is looked at; 0: after pushes alone (default: 5)",
+        help="minutes between two looks; 0: only after a push (default: 5)",
     )
     parser = command(
         inner, "show", _show, "show a repository: what was read of it, its sheets, and what is wrong with others",
@@ -62,7 +62,7 @@ def register(parsers: Subparsers) -> None:
     )  # fmt: skip
     _name(parser)
     parser = command(
-        inner, "new-key", _new_key, "have a new key that pushes are signed with; the one before ends",
+        inner, "new-key", _new_key, "make a new key for signing pushes; the old key stops working",
         examples="  bathotype repositories new-key office",
     )  # fmt: skip
     _name(parser)
@@ -126,7 +126,7 @@ def _connect(client: Client, given: argparse.Namespace) -> int | None:
 
 
 def _told_key(made: NewRepository) -> None:
-    say(f"Pushes may be told to /api/v1/pushes/{made.id}, signed with this key, which is shown this once:")
+    say(f"The git host can report pushes to /api/v1/pushes/{made.id}, signed with this key, which is shown this once:")
     out(made.key)
 
 

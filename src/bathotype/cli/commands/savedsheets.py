@@ -81,7 +81,10 @@ def add_saved(inner: Subparsers) -> None:
     _name(parser)
     value_arguments(parser)
     run_arguments(parser)
-    for verb, about in (("pause", "let a saved sheet not run by itself"), ("resume", "let it run by itself again")):
+    for verb, about in (
+        ("pause", "pause a saved sheet: it does not run by itself"),
+        ("resume", "resume a saved sheet: it runs by itself again"),
+    ):
         parser = command(inner, verb, _pause, about, examples=f"  bathotype sheets {verb} logging")
         parser.set_defaults(paused=verb == "pause")
         _name(parser)

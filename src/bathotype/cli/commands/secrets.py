@@ -1,4 +1,4 @@
-"""``secrets``: what runs are given and nobody is shown."""
+"""``secrets``: values for build runs that nobody can read back."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 
 def register(parsers: Subparsers) -> None:
     """Add the commands."""
-    inner = group(parsers, "secrets", "what build runs are given and nobody is shown")
+    inner = group(parsers, "secrets", "values for build runs that nobody can read back")
     parser = command(
         inner, "set", _set, "keep a secret; its value is asked for, or read from standard input",
         examples="  bathotype secrets set logger-licence --about 'Licence of the logger.'\n"

@@ -203,6 +203,6 @@ def _calendar(client: Client, given: argparse.Namespace) -> None:
             )
             for d in rows
         ),
-        empty="Nothing that this account runs comes to its end.",
+        empty="This account runs no version that is in sunset or retired.",
     )
     return None

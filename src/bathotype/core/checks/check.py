@@ -113,7 +113,7 @@ class DiskUse(_Check):
 
 
 class BootTime(_Check):
-    """The first boot took so many seconds at most.  Only a throwaway instance can tell."""
+    """The first boot took so many seconds at most.  Only a throwaway instance can be judged by it."""
 
     is_: Literal["boot-time"] = Field(alias="is")
     at_most_seconds: int = Field(ge=1, le=7200)

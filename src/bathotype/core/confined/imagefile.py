@@ -47,7 +47,7 @@ class PackedQuestion:
 
 @dataclass(frozen=True)
 class ImageLook:
-    """The disk in a file, or several: format and size of all, and what is on them, or why that cannot be told.
+    """The disk in a file, or several: format and size of all, and what is on them, or why that is not known.
 
     ``has_digests`` says that the file can be checked by `CHECK`.
     """
@@ -144,7 +144,7 @@ def _packing(bench: Bench, question: FileQuestion) -> str | None:
         return None
     if packing := packing_of(file):
         return packing
-    with suppress(BathotypeError):  # what is wrong with it is told by whoever looks into it
+    with suppress(BathotypeError):  # whoever reads it reports what is wrong with it
         if (question.form or recognise(file)) == "ova" and OvaDisks(file).packed:
             return IN_ARCHIVE
     return None
@@ -171,7 +171,7 @@ def _unpack(bench: Bench, question: PackedQuestion) -> int:
 LOOK_INTO = Task("imagefile.look", FileQuestion, ImageLook, _look)
 #: What an import would change on the disk, and what residue would be left.
 PREVIEW = Task("imagefile.preview", PreviewQuestion, Preview, _preview, seconds=120)
-#: Whether a packed file can be unpacked, and holds what can be read, as far as its beginning tells.
+#: Whether a packed file can be unpacked, and holds what can be read, as far as its beginning shows.
 BEGINNING = Task("imagefile.beginning", PackedQuestion, type(None), _beginning)
 #: Checks the digests that an archive lists; False where it lists none.
 CHECK = Task("imagefile.check", FileQuestion, bool, _check)

@@ -65,7 +65,7 @@ class SpareReaders:
     def _start(self) -> None:
         if self.ready:
             return
-        with suppress(OSError, BathotypeError):  # the next asker is told why none can be started
+        with suppress(OSError, BathotypeError):  # the next caller gets the reason why none can be started
             reader = _started()
             with self._lock:
                 if not self._closed:

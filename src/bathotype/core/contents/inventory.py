@@ -53,7 +53,7 @@ def read_contents(disk: FileTree) -> Contents:
 
 
 def os_release(disk: FileTree) -> dict[str, str]:
-    """The keys of os-release that tell systems apart."""
+    """The keys of os-release by which systems are distinguished."""
     text = disk.text("/etc/os-release") or disk.text("/usr/lib/os-release")
     found = {}
     for line in text.splitlines():

@@ -63,7 +63,7 @@ class DiskFiles(Protocol):
     def read(self, file: DiskFile, *, most: int | None = None) -> bytes:
         """A file's bytes, or where a link leads; at most the first ``most``.
 
-        Raises `Damaged`, and `Unreadable` where only the form of the bytes stands in the way.
+        Raises `Damaged`, and `Unreadable` where only the form of the bytes prevents it.
         """
         ...
 

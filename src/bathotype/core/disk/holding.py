@@ -1,4 +1,4 @@
-"""What each disk of a machine holds, in so many words that people tell it from another."""
+"""What each disk of a machine holds, in enough words for people to recognise it."""
 
 from __future__ import annotations
 
@@ -19,7 +19,8 @@ _WRITTEN_AT, _MOUNTED_AT, _MOUNTED_LENGTH = 0x30, 0x88, 64
 
 @dataclass(frozen=True)
 class HeldVolume:
-    """One volume: its file system and label; where it was mounted last and when it was written last, where it tells."""
+    """One volume: its file system and label; where it was mounted last and when it was written last, where that is
+    recorded."""
 
     filesystem: str
     label: str
@@ -73,6 +74,6 @@ def _held(source: BlockSource, volume: Volume) -> HeldVolume | None:
 
 
 def _plain(text: str) -> str:
-    """A name up to its end, without what a terminal would obey: whoever made the disk has written it, and some tools leave
-    what was there before behind the end."""
+    """A name up to its end, without what a terminal would obey: whoever made the disk has written it, and some tools
+    leave what was there before behind the end."""
     return "".join(c if c.isprintable() else "\N{REPLACEMENT CHARACTER}" for c in text.partition("\0")[0])

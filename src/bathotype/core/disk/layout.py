@@ -1,9 +1,8 @@
 """The layout of a disk, or of all disks of a machine: each partition, the file system in it, and which bytes a capture
 must take.
 
-Every byte is either known to be unused or taken: what lies outside every partition, behind the end of a file system, or in
-anything that is not understood is captured as it is.
-"""
+Every byte is either known to be unused or taken: what lies outside every partition, behind the end of a file system, or
+in anything that is not understood is captured as it is."""
 
 from __future__ import annotations
 
@@ -94,7 +93,8 @@ class Volume:
 
     @property
     def key(self) -> str:
-        """The same in a list: a number, with the disk's role where it is not the boot disk, or a logical volume's name."""
+        """The same in a list: a number, with the disk's role where it is not the boot disk, or a logical volume's
+        name."""
         if self.logical:
             return self.logical.name
         if self.disk:
@@ -142,7 +142,7 @@ class Volume:
 class Layout:
     """The volumes of one disk or several, in order of place, and the partition scheme of the boot disk.
 
-    ``notes`` tell what is wrong with a table, ``remarks`` what is captured although nothing is known of it; ``disks`` are
+    ``notes`` say what is wrong with a table, ``remarks`` what is captured although nothing is known of it; ``disks`` are
     the sizes of the disks.
     """
 
@@ -154,8 +154,8 @@ class Layout:
     disks: Sizes = ()
 
     def root(self, source: BlockSource) -> Volume | None:
-        """The volume that holds the operating system, where its files can be changed: an ext4 one with ``/etc``; of several
-        the largest, and one on the boot disk before others."""
+        """The volume that holds the operating system, where its files can be changed: an ext4 one with ``/etc``; of
+        several the largest, and one on the boot disk before others."""
         found = []
         for volume in self.volumes:
             if volume.filesystem == "ext4":
@@ -165,7 +165,8 @@ class Layout:
         return max(found, key=lambda v: (v.disk == 0, v.length), default=None)
 
     def system_read_alone(self, source: BlockSource) -> tuple[Volume, Tree] | None:
-        """The same where its files can only be read: the volume, and its tree of files.  What cannot be read holds none."""
+        """The same where its files can only be read: the volume, and its tree of files.  What cannot be read holds
+        none."""
         found = []
         for volume in self.volumes:
             if volume.shown:
@@ -326,7 +327,7 @@ def _volume(source: BlockSource, partition: Partition, logical: LogicalVolume | 
         filesystem = "boot-code"
     if signs.also:
         names = " and ".join((signs.first, *signs.also))
-        whole, note = True, f"It bears the signatures of {names}: which of them is meant cannot be told."
+        whole, note = True, f"It bears the signatures of {names}: nothing shows which of them is meant."
     uuid = label = ""
     if filesystem in ("ext4", "fat"):
         try:

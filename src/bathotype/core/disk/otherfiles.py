@@ -14,7 +14,7 @@ from bathotype.core.disk.xfs.files import XfsFiles
 
 __all__ = ["TOP", "Tree", "tree_of_system", "trees"]
 
-#: What tells an operating system: a folder that each has.
+#: What shows that an operating system is there: a folder that each has.
 _SYSTEM_FOLDERS = {"xfs": "/etc", "btrfs": "/etc", "ntfs": "/Windows/System32", CLUSTERED: "/etc"}
 
 

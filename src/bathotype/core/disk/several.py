@@ -104,8 +104,8 @@ class Several:
         return first.union(*others)
 
     def changed(self) -> Ranges | None:
-        """What the boot disk's server reports as changed, and the whole of every disk that tells nothing; None where the
-        boot disk tells nothing."""
+        """What the boot disk's server reports as changed, and the whole of every disk whose server reports nothing; None
+        where the boot disk's reports nothing."""
         told = [getattr(part, "changed", lambda: None)() for part in self.parts]
         if told[0] is None:
             return None

@@ -1,7 +1,7 @@
 """What a stretch of a disk holds, by its signatures.
 
-The signatures and their order are those of the formats' own documents.  Where several stand at once, as one made over
-another leaves them, nobody can tell which of them is meant: what is found first is named, and the rest with it.
+The signatures and their order are those of the formats' own documents.  Where there are several, because one was made
+over another, nothing shows which of them is meant: what is found first is named, and the rest with it.
 """
 
 from __future__ import annotations
@@ -76,5 +76,5 @@ def swap_end(head: bytes, length: int) -> int:
 
 
 def other_file(head: bytes) -> str:
-    """What a file is that is no disk as it stands, in words; empty where its beginning shows nothing of the kind."""
+    """In words, what a file is that is not a disk by itself; empty where its beginning shows nothing of the kind."""
     return next((about for at, magic, about in _FILES if head[at : at + len(magic)] == magic), "")

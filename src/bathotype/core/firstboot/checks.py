@@ -141,7 +141,7 @@ def _user_data(text: str | None) -> Iterator[str]:
 
 @dataclass(frozen=True)
 class Seen:
-    """What a guest says of itself after its first boot; None where it cannot tell."""
+    """What a guest reports of itself after its first boot; None where it cannot."""
 
     host_name: str
     addresses: tuple[str, ...]
@@ -159,7 +159,8 @@ def key_of(line: str) -> str:
 
 
 def differences(settings: FirstBoot, host_name: str, seen: Seen, *, least_root: int = 0) -> list[str]:
-    """What was asked for and is not there, as sentences; ``least_root`` is how large its file system should be at least."""
+    """What was asked for and is not there, as sentences; ``least_root`` is how large its file system should be at
+    least."""
     found = []
     if seen.root_bytes is not None and seen.root_bytes < least_root:
         about = f"Its file system has {iec(seen.root_bytes)}; it should have about {iec(least_root)} or more"

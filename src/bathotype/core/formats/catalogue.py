@@ -110,7 +110,7 @@ def ova_of(
 
 @dataclass(frozen=True)
 class OpenedImage:
-    """A disk found in a file: the format, and what is worth telling about it."""
+    """A disk found in a file: the format, and what people should know about it."""
 
     disk: BlockSource
     format: str

@@ -45,7 +45,7 @@ _LINUX_64 = 101  # CIM_OperatingSystem: LINUX 64-Bit
 
 @dataclass(frozen=True)
 class Appliance:
-    """What a descriptor tells about the machine that a disk is for."""
+    """What a descriptor says about the machine that a disk is for."""
 
     name: str
     product: str
@@ -250,7 +250,7 @@ class OvaDisks:
         whole = sum(part.size for part in parts)
         uneven = disk.part_bytes and any(part.size != disk.part_bytes for part in parts[:-1])
         if uneven or (disk.part_bytes and disk.size is not None and whole != disk.size and not disk.packed):
-            raise Damaged(f"The parts of the disk {disk.name!r} are not those that the descriptor tells of.")
+            raise Damaged(f"The parts of the disk {disk.name!r} are not those that the descriptor names.")
         return Stretch(tuple((part.start, part.size) for part in parts if part.size) or ((parts[0].start, 0),))
 
     def open(self) -> list[BlockSource]:
@@ -273,7 +273,7 @@ class OvaDisks:
     def unpacked(self, most: int, progress: Callable[[int, int], None] = lambda done, total: None) -> Iterator[bytes]:
         """The archive with its disks unpacked, piece by piece; a manifest, if it has one, is of these files then.
 
-        Each packed disk is read twice: its length stands before it.  Raises `Damaged`, and `Refused` for a disk of more than
+        Each packed disk is read twice: its length comes before it.  Raises `Damaged`, and `Refused` for a disk of more than
         ``most`` bytes.
         """
         lines = bytearray()
@@ -371,7 +371,7 @@ def _disk_file(file: ElementTree.Element) -> _DiskFile:
         )
     numbers = [file.get(f"{{{_OVF}}}{name}", "") for name in ("chunkSize", "size")]
     if not all(not text or (text.isascii() and text.isdigit() and len(text) < 19) for text in numbers):
-        raise Damaged("The OVF descriptor tells of a file whose size is no number.")
+        raise Damaged("The OVF descriptor names a file whose size is not a number.")
     part, size = (int(text) if text else None for text in numbers)
     return _DiskFile(_plain(unquote(str(file.get(f"{{{_OVF}}}href")))), part or 0, size, packing == _GZIP)
 

@@ -18,7 +18,7 @@ from bathotype.core.errors import Damaged, Refused
 from bathotype.core.units import iec
 
 _PIECE, _GIVEN = 4 * 1024 * 1024, 4096
-#: The largest window that a Zstandard frame may ask for: what its own tool takes without being told.
+#: The largest window that a Zstandard frame may ask for: what its own tool accepts by default.
 _MOST_WINDOW = 1 << 27
 
 

@@ -21,7 +21,7 @@ FILE_PARAMETERS = UUID("caa16737-fa36-4d43-b3b6-33f0aa44e76b").bytes_le
 DISK_SIZE = UUID("2fa54224-cd1b-4876-b211-5dbed83bf4b8").bytes_le
 SECTOR_SIZE = UUID("8141bf1d-a96f-4709-ba47-f233a8faab5f").bytes_le
 PHYSICAL_SECTOR_SIZE = UUID("cda348c7-445d-4471-9cc9-e9885251c556").bytes_le
-#: The specification's "page 83 data", by which systems tell one disk from another.
+#: The specification's "page 83 data", by which systems distinguish disks.
 DISK_ID = UUID("beca12ab-b2e6-4523-93ef-c309e000c746").bytes_le
 _KNOWN_ITEMS = {FILE_PARAMETERS, DISK_SIZE, SECTOR_SIZE, PHYSICAL_SECTOR_SIZE, DISK_ID}
 _REQUIRED = 4
@@ -51,7 +51,7 @@ def open_vhdx(file: ByteSource) -> BlockMap:
     if entries > _MOST_ENTRIES or entries * 8 > length:
         raise Damaged("The VHDX's allocation table is too short for its disk.")
     table = np.frombuffer(file.read(at, entries * 8), "<u8")
-    # Behind each chunk of blocks stands an entry of its own.
+    # After each chunk of blocks there is an entry for its bitmap.
     numbers = np.arange(count, dtype=np.int64)
     table = table[numbers + numbers // ratio]
     states = (table & 7).astype(np.int64)

@@ -46,7 +46,7 @@ def vhdx_layout(disk: BlockSource, identity: bytes) -> LaidOutFile:
 
 
 def _table(size: int, block: int, index: np.typing.NDArray[np.int64]) -> bytes:
-    """The table of blocks: behind each chunk of them stands an entry for a bitmap, which nothing here has."""
+    """The table of blocks: after each chunk of them comes an entry for a bitmap, which no file written here has."""
     count, ratio = -(-size // block), (1 << 23) * _SECTOR // block
     entries = count + (count - 1) // ratio
     length = -(-entries * 8 // _MIB) * _MIB
@@ -59,7 +59,7 @@ def _table(size: int, block: int, index: np.typing.NDArray[np.int64]) -> bytes:
 
 
 def _head(size: int, block: int, table: int, identity: bytes) -> bytes:
-    """All that stands before the table of blocks."""
+    """All that comes before the table of blocks."""
     out = bytearray(_TABLE_AT)
 
     def put(at: int, data: bytes) -> None:

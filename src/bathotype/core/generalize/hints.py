@@ -52,7 +52,7 @@ def _windows(places: list[int], before: int, after: int, size: int) -> Iterator[
 
 
 class Words:
-    """Finds values that stand by themselves: not within a longer word, name or number."""
+    """Finds values that are words of their own: not within a longer word, name or number."""
 
     def __init__(self, values: Sequence[bytes]) -> None:
         self._values = values

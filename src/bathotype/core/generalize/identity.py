@@ -1,4 +1,4 @@
-"""What makes a guest itself, as far as its files tell."""
+"""The identity of a guest, as far as its files show it."""
 
 from __future__ import annotations
 

@@ -279,7 +279,7 @@ class _Planner:
         target = f"{base.rstrip('/')}/{name}"
         there = self.disk.entries.get(target)
         if there is not None and not there.is_file:
-            raise Refused(f"{target} is no file on the disk.", advice=f"Mend step {step.id}.", code="edit-refused")
+            raise Refused(f"{target} is no file on the disk.", advice=f"Correct step {step.id}.", code="edit-refused")
         self.result.removed.pop(target, None)
         self.result.written[target] = new
         self._note(step, "write", target, 0, f"{len(new.data)} bytes")
@@ -333,7 +333,7 @@ class _Planner:
                 self._edit(step, path, without)
 
     def _homes_of(self, step: RemoveUsers) -> list[str]:
-        """The home folders that go with the users: each is that user's alone.  Others are kept, and told."""
+        """The home folders that go with the users: each is that user's alone.  Others are kept and reported."""
         accounts = []
         for line in (self._content("/etc/passwd") or b"").decode("utf-8", "surrogateescape").split("\n"):
             parts = line.split(":")

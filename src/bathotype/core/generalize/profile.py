@@ -222,7 +222,9 @@ class OwnTool(_Step):
     argv: list[str] = Field(min_length=1, max_length=64, description="How it is run in the machine.")
     shuts_down: Literal[True] = Field(default=True, description="It shuts the machine down when it has ended.")
     most_runs: int | None = Field(default=None, ge=1, description="How often one system may be prepared.")
-    marker: Marker | None = Field(default=None, description="Without one, --prepared is somebody's word for it.")
+    marker: Marker | None = Field(
+        default=None, description="Without one, whoever captures confirms it with --prepared."
+    )
     answers: AnswerFile | None = None
     timeout_seconds: int = Field(default=1800, ge=1, le=7200)
 
@@ -330,7 +332,7 @@ class Profile(BaseModel):
 
     @property
     def digest(self) -> str:
-        """Tells two profiles of one name apart."""
+        """Distinguishes two profiles of one name."""
         return "blake3:" + digest(self.model_dump_json().encode()).hex()
 
     @property

@@ -83,8 +83,8 @@ class Finding:
 def scan(
     disk: FileTree, source: SourceIdentity, *, identity_kept: bool = False, reached: bool = False
 ) -> list[Finding]:
-    """Every finding in a guest's files, most severe first; what the tree does not show is one too, and so are volumes that no
-    profile can have changed, unless it ``reached`` all of them.
+    """Every finding in a guest's files, most severe first; what the tree does not show is one too, and so are volumes
+    that no profile can have changed, unless it ``reached`` all of them.
 
     ``identity_kept`` marks a capture as it is: its identity is then reported with severity ``low``, since
     keeping it was asked for; credentials stay what they are.
@@ -119,7 +119,7 @@ def scan(
     for rule, count in counts.items():
         if count > _MOST_PER_RULE:
             more = _finding(
-                rule, "medium", "", 0, f"{count - _MOST_PER_RULE} more", "Mend the first ones, then look again."
+                rule, "medium", "", 0, f"{count - _MOST_PER_RULE} more", "Correct the first ones, then look again."
             )
             found[more.id] = more
     for lack in disk.lacks():
@@ -169,7 +169,7 @@ def remains(what: str) -> Finding:
 def used_secret(name: str, form: str) -> Finding:
     """The report on a secret that a build run, or the first boot of the source, was given and that the captured bytes
     still hold."""
-    advice = "Have what was given it write it nowhere, or remove what it wrote; and change the secret."
+    advice = "Make the program that gets the secret write it nowhere, or remove what it wrote; then change the secret."
     return _finding(USED_SECRET, "high", "(whole disk)", 0, f"the secret {name}, {form}", advice)
 
 

@@ -80,14 +80,14 @@ PATH_RULES = (
         "authorized-keys",
         "medium",
         ("/{root,home/*,Users/*}/.ssh/authorized_keys*", "/ProgramData/ssh/administrators_authorized_keys"),
-        "Remove it, or accept it if these people shall reach every instance.",
+        "Remove it, or accept it if these people may reach every instance.",
         lambda data: for_bytes(rb"(?m)^[ \t]*(?:[^#\s]\S*)?(?:ssh-|ecdsa-|sk-)").search(data) is not None,
     ),
     PathRule(
         "password-hash",
         "medium",
         ("/etc/shadow", "/etc/shadow-"),
-        "Lock the password, or accept it if every instance shall have it.",
+        "Lock the password, or accept it if every instance may have it.",
         lambda data: for_bytes(rb"(?m)^[^:\n]+:\$[0-9a-z]+\$").search(data) is not None,
     ),
     PathRule(
@@ -272,7 +272,7 @@ CONTENT_RULES += (
             rb"\$(?:1|5|6|7|y|gy|2[abxy]|apr1|argon2(?:id|i|d)|scrypt)\$[./A-Za-z0-9$=,+-]{20,}"
             rb"|\{(?:SSHA|SHA)(?:256|384|512)?\}[A-Za-z0-9+/]{24,}"
         ),
-        "Remove the hash, or accept it if every instance shall have that password.",
+        "Remove the hash, or accept it if every instance may have that password.",
         (
             b"$1$",
             b"$5$",

@@ -164,12 +164,13 @@ class GuestAgent:
         ]
 
     def mounted_bytes(self, point: str) -> int | None:
-        """The size of the file system that is mounted there; None where the agent does not tell."""
+        """The size of the file system that is mounted there; None where the agent does not report it."""
         found = self._ask("guest-get-fsinfo", answers.FileSystems)
         return next((one.total_bytes for one in found if one.mountpoint == point), None)
 
     def mounted_use(self, point: str) -> tuple[int, int] | None:
-        """Bytes that are used of the file system that is mounted there, and its size; None where the agent does not tell."""
+        """Bytes that are used of the file system that is mounted there, and its size; None where the agent does not
+        report them."""
         for one in self._ask("guest-get-fsinfo", answers.FileSystems):
             if one.mountpoint == point and one.total_bytes is not None and one.used_bytes is not None:
                 return one.used_bytes, one.total_bytes
@@ -191,7 +192,7 @@ class GuestAgent:
                 if piece.eof:
                     break
                 if not got or time.monotonic() > deadline:
-                    raise AgentSilent(f"The guest agent does not come to the end of {path}.")
+                    raise AgentSilent(f"The guest agent does not reach the end of {path}.")
             return data[:most]
 
     def read_text(self, path: str) -> str:

@@ -1,5 +1,5 @@
-"""What a guest agent may answer, by the QEMU guest agent protocol: shape, types and lengths, checked before anything is done
-with it.  Whoever runs the guest may have written the answers."""
+"""What a guest agent may answer, by the QEMU guest agent protocol: shape, types and lengths, checked before anything is
+done with it.  Whoever runs the guest may have written the answers."""
 
 from __future__ import annotations
 
@@ -105,7 +105,7 @@ class Status(_Answer):
 
 
 class Failure(_Answer):
-    """What stands in the place of an answer where a command failed."""
+    """The error that is in the place of an answer where a command failed."""
 
     description: Line = Field(default="", alias="desc")
     error_class: Line = Field(default="", alias="class")

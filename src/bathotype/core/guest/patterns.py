@@ -24,7 +24,7 @@ class Pattern:
         self._inner = b"|".join(b"(?:" + _translated(p) + b")" for p in patterns)
 
     def fullmatch(self, path: str) -> bool:
-        """Whether a path is what one of them stands for."""
+        """Whether a path matches one of them."""
         return bool(self._inner) and self._whole.fullmatch(os.fsencode(path)) is not None
 
     @cached_property

@@ -37,7 +37,7 @@ INSTANCE_VERBS = {
 
 @dataclass(frozen=True)
 class Chosen:
-    """An instance among those that were chosen; ``newest`` tells whether it runs its line's newest release."""
+    """An instance among those that were chosen; ``newest`` says whether it runs its line's newest release."""
 
     id: str
     name: str

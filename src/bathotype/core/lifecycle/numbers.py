@@ -17,7 +17,7 @@ def parse_number(text: str) -> Version:
     except (ValueError, TypeError) as error:
         raise Invalid(f"{text!r} is not a version number.", advice="Give MAJOR.MINOR.PATCH, such as 1.4.0.") from error
     if number.build:
-        raise Invalid(f"{text!r} has build metadata, which does not tell versions apart.", advice="Leave out '+...'.")
+        raise Invalid(f"{text!r} has build metadata, which does not distinguish versions.", advice="Leave out '+...'.")
     if max(number.major, number.minor, number.patch) > 2**31 - 1 or len(text) > 64:
         raise Invalid(f"The version number {text[:80]!r} is too large.")
     return number

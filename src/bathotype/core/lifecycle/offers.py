@@ -183,7 +183,10 @@ def _share(facts: VersionFacts) -> Offer:
 
 def _sunset_says(facts: VersionFacts) -> tuple[str, ...]:
     runs = f"{plural(facts.usage.running, 'instance')} of it {'runs' if facts.usage.running == 1 else 'run'}."
-    return ("Launches warn from now on, and its users are told. It retires by itself on the day that you give.", runs)
+    return (
+        "Launches warn from now on, and its users are notified. It retires by itself on the day that you give.",
+        runs,
+    )
 
 
 def _purge(facts: VersionFacts) -> Offer:
@@ -252,7 +255,7 @@ def _line_offers(facts: LineFacts) -> Iterator[tuple[Verb, Offer]]:
     proven = ", and its last checks have passed" if facts.proven_first else ""
     needs = f"Findings of severity {facts.demands} and above are accepted{proven}."
     yield Verb.OPERATE, Offer("demand", "Say what a release needs", True, (needs,))
-    yield Verb.OPERATE, Offer("placement", "Say where its versions shall be", True, (placed,))
+    yield Verb.OPERATE, Offer("placement", "Set the regions where its versions are kept", True, (placed,))
     if facts.versions:
         yield Verb.OPERATE, Offer("mark", "Set a mark", True, ("A movable name for one version, such as stable.",))
 
@@ -321,7 +324,7 @@ def _sheet_offers(facts: SheetFacts) -> Iterator[Offer]:
         yield Offer("change", "Change it", True, ("Sheets that include it keep the text that they have.",))
         yield Offer("drop", "Remove it", True, ("With every text that it had. Sheets that include it keep theirs.",))
         return
-    meanwhile = ("A run of it goes on: another one begins beside it.",) if facts.running else ()
+    meanwhile = ("A run of it is under way: another one starts beside it.",) if facts.running else ()
     yield Offer("run", "Run it now", True, (f"It makes the next version of {facts.line}.", *meanwhile))
     if facts.repository:
         yield Offer(

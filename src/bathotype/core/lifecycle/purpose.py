@@ -39,7 +39,7 @@ class Purpose(BaseModel):
 
 @dataclass(frozen=True)
 class SizeOffered:
-    """A machine size of a site, as far as the site tells."""
+    """A machine size of a site, as far as the site reports it."""
 
     processors: int | None = None
     memory_mib: int | None = None

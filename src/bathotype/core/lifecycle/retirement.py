@@ -30,7 +30,8 @@ class Usage:
 
 @dataclass(frozen=True)
 class RetirementPlan:
-    """``blockers`` forbid it, ``warnings`` do not, ``effects`` say what will happen: nothing, where something forbids it."""
+    """``blockers`` forbid it, ``warnings`` do not, ``effects`` say what will happen: nothing, where something forbids
+    it."""
 
     verb: str
     subject: str
@@ -57,9 +58,9 @@ def plan_sunset(usage: Usage, retire_on: date | None, today: date) -> Retirement
         by = agree(len(usage.marks), "it", "them")
         warnings.append(f"{_marks(usage)} to it; launches by {by} warn as well.")
     if moves:
-        effects = [f"The end of {usage.reference} moves from {usage.retire_on or 'no day'}; its users are told."]
+        effects = [f"The end of {usage.reference} moves from {usage.retire_on or 'no day'}; its users are notified."]
     else:
-        effects = [f"Launches of {usage.reference} warn from now on, and the accounts that run it are told."]
+        effects = [f"Launches of {usage.reference} warn from now on, and the accounts that run it are notified."]
     if usage.running:
         effects.append(f"{_instances(usage, 'keep')} running, and should be renewed.")
     if blockers:

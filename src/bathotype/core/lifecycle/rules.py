@@ -103,7 +103,7 @@ class LaunchFacts:
 
 @dataclass(frozen=True)
 class Verdict:
-    """What one rule says: ``pass``, ``excepted``, ``not-concerned``, ``warn`` or ``refuse``; ``need`` tells for each
+    """What one rule says: ``pass``, ``excepted``, ``not-concerned``, ``warn`` or ``refuse``; ``need`` says for each
     condition that does not hold what would satisfy it."""
 
     rule: str

@@ -1,1 +1,1 @@
-"""What happened, as others are told of it: CloudEvents for programs, mail for people."""
+"""Events as others receive them: CloudEvents for programs, mail for people."""

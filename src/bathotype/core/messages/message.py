@@ -1,4 +1,4 @@
-"""An event of the audit trail as it is told: as a CloudEvent, and as a mail."""
+"""An event of the audit trail as it is sent: as a CloudEvent, and as a mail."""
 
 from __future__ import annotations
 
@@ -17,7 +17,8 @@ _TYPE = "bathotype."
 
 @dataclass(frozen=True)
 class Happening:
-    """What happened: ``id`` is the event's number, ``action`` such as ``version.released``, ``subject`` what it is about."""
+    """What happened: ``id`` is the event's number, ``action`` such as ``version.released``, ``subject`` what it is
+    about."""
 
     id: int
     account: str

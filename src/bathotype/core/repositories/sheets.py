@@ -75,7 +75,8 @@ class NoSheet:
 
 
 def sheets_in(commit: Files, values: Mapping[str, Scalar]) -> tuple[list[FoundSheet], list[NoSheet]]:
-    """The sheets of a commit, and what is wrong with the others.  A sheet is given those values that it has parameters for."""
+    """The sheets of a commit, and what is wrong with the others.  A sheet is given those values that it has parameters
+    for."""
     found: dict[str, FoundSheet] = {}
     wrong: list[NoSheet] = []
     paths = sorted(name for name in commit.files if name.endswith(_ENDINGS))
@@ -154,7 +155,7 @@ def _as(parameter: Parameter, value: Scalar) -> Scalar:
     try:
         return parameter.read(value) if isinstance(value, str) else value
     except ValueError:
-        return value  # it is told, with the others, that this cannot be taken
+        return value  # that it cannot be taken is reported with the other faults
 
 
 def read_payload(commit: Files, name: str, about: PayloadFile, path: str) -> bytes:

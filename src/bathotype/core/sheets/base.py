@@ -11,8 +11,8 @@ from bathotype.core.units import bytes_of
 
 
 class CopiedBase(Section):
-    """A disk that is copied and generalized before a machine boots from it: that of a machine, which stays as it is, or one
-    in an image file."""
+    """A disk that is copied and generalized before a machine boots from it: that of a machine, which stays as it is, or
+    one in an image file."""
 
     machine: str | None = Field(
         default=None, min_length=1, max_length=100, description="A machine of the account, by its name or id."
@@ -47,7 +47,7 @@ class InstalledBase(Section):
         description="The label by which the installer finds the answers.",
     )
     ready: Literal["off", "agent"] = Field(
-        default="off", description="How it is seen that the installer has ended: it shuts down, or its agent answers."
+        default="off", description="What shows that the installer has ended: it shuts down, or its agent answers."
     )
     seconds: int = Field(default=3600, ge=10, le=14_400, description="How long that may take.")
 

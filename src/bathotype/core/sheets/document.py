@@ -1,7 +1,7 @@
-"""YAML that remembers where everything stands, so that each fault can be told with its line and column.
+"""YAML that remembers the place of every value, so that each fault is reported with its line and column.
 
 Of YAML 1.2 the core schema counts: ``true`` and ``false`` are the only words for yes and no.  Anchors and aliases are
-refused, and so is a key that stands twice.  A document is bounded in size and depth before it is built.
+refused, and so is a key that is given twice.  A document is bounded in size and depth before it is built.
 """
 
 from __future__ import annotations
@@ -45,7 +45,7 @@ class Document:
     faults: list[Fault] = field(default_factory=list)
 
     def fault(self, place: Sequence[str | int], message: str) -> Fault:
-        """A fault at a value, or at the nearest value around it that stands in the text."""
+        """A fault at a value, or at the nearest value around it that is in the text."""
         at = tuple(place)
         while at and at not in self.marks:
             at = at[:-1]
@@ -160,7 +160,7 @@ def _built(loader: Any, node: Any, place: Place, found: Document) -> Any:
             if not isinstance(key, yaml.ScalarNode):
                 found.faults.append(_at(key.start_mark, "A name must be a plain text.", where))
             elif name in built:
-                found.faults.append(_at(key.start_mark, f"{name} stands twice.", where))
+                found.faults.append(_at(key.start_mark, f"{name} is given twice.", where))
             else:
                 built[name] = _built(loader, value, (*place, name), found)
         return built
@@ -196,7 +196,7 @@ def fault_of(document: Document, error: Any) -> Fault:
     elif kind == "missing":
         message = "It is missing."
     elif kind == "union_tag_not_found":
-        message = f"It says by `{_KINDS.get(place[0], 'kind')}` what it is."
+        message = f"It needs `{_KINDS.get(place[0], 'kind')}`, which says what it is."
     elif kind == "union_tag_invalid":
         message = f"There is no {context.get('tag')!r}; there are {context.get('expected_tags')}."
     else:

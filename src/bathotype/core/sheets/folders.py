@@ -76,7 +76,7 @@ def members_of(name: str, folder: Path) -> list[Member]:
 
 def check_path(name: str, path: str) -> None:
     """Raises `Refused` for a path that an archive cannot have in every system."""
-    if not path.isprintable():  # nor is what stands for bytes that are no UTF-8
+    if not path.isprintable():  # nor is a character in place of bytes that are not UTF-8
         raise Refused(f"{name} of the payload holds {path!r}: give it a name of printable characters.")
 
 

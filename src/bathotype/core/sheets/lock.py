@@ -142,7 +142,7 @@ def read_lock(text: str) -> Lock:
     try:
         return Lock.model_validate_json(text)
     except ValidationError as error:
-        raise Invalid("The lock file is not one.", advice="Write it again: bathotype sheets lock FILE.") from error
+        raise Invalid("The lock file is not valid.", advice="Write it again: bathotype sheets lock FILE.") from error
 
 
 def check_lock(lock: Lock | None, now: Lock) -> None:

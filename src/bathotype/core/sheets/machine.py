@@ -33,7 +33,7 @@ class Machine(Section):
     isolated: bool = Field(default=False, description="Whether it has no network.")
     attach: Attach = Field(default=Attach(), description="Where it attaches: the subnet, and firewall sets.")
     first_boot: MachineSettings | None = Field(
-        default=None, description="First-boot settings, or the name of saved ones.  Its host name is the run's to give."
+        default=None, description="First-boot settings, or the name of saved ones.  The run gives it its host name."
     )
     ready_seconds: int = Field(default=900, ge=10, le=7200, description="How long its first boot may take.")
     lifetime_seconds: int | None = Field(

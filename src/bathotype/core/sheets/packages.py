@@ -37,7 +37,7 @@ class Wanted:
 
 @dataclass(frozen=True)
 class Manager:
-    """``probe`` ends well where it is the machine's own; ``joint`` stands between a name and its version."""
+    """``probe`` ends well where it is the machine's own; ``joint`` is written between a name and its version."""
 
     name: str
     probe: Argv

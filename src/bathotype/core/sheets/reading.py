@@ -81,7 +81,7 @@ class Checked:
 
 
 def not_valid(faults: Sequence[str], what: str = "sheet") -> Invalid:
-    """The error that tells every fault."""
+    """The error that names every fault."""
     told = "\n".join(faults)
     return Invalid(f"The {what} is not valid:\n{told}", advice="docs/build-sheets.md has the format.")
 
@@ -146,7 +146,7 @@ def parts_named(text: str) -> tuple[dict[str, PartSource], set[str]]:
         try:
             found[name] = PartSource.model_validate(about)
         except ValidationError:
-            continue  # told when the whole is read
+            continue  # reported when the whole is read
     return found, {name for other in others if isinstance(name := _name_of(other), str)}
 
 

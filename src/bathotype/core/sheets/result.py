@@ -1,4 +1,5 @@
-"""What a sheet says of the version that it makes: how it is called, where it shall be, and who is told."""
+"""What a sheet says of the version that it makes: its number and marks, the regions where it is kept, and who is
+notified."""
 
 from __future__ import annotations
 
@@ -38,9 +39,9 @@ class Place(Section):
 
 
 class Tell(Section):
-    """A subscription that is told what became of the sheet's runs."""
+    """A subscription that is notified of the outcome of the sheet's runs."""
 
-    to: str = Field(description="The subscription's name: its webhook or addresses are a steward's to say.")
+    to: str = Field(description="The subscription's name; a steward sets its webhook or addresses.")
     about: list[Outcome] = Field(default=_OUTCOMES, min_length=1, max_length=10, description="Left out: all of it.")
 
     @field_validator("to")
@@ -75,7 +76,9 @@ class Result(Section):
         description="Licence pools that must count its line; a run starts where they have room for its machines.",
     )  # fmt: skip
     placement: list[Place] = Field(
-        default=[], max_length=16, description="Where it is brought once it is released, besides the line's placement."
+        default=[],
+        max_length=16,
+        description="Regions that it is copied to once it is released, besides the line's placement.",
     )
     release: bool = Field(default=False, description="Release it unless a finding forbids that.")
     exports: list[ExportTo] = Field(default=[], max_length=10, description="Files to make of it once it is released.")

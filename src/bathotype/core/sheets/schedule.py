@@ -63,10 +63,12 @@ class When(Section):
         default=False, description="Run it when a push has changed it, its values or its payload in its repository."
     )
     unless_same: bool = Field(
-        default=True, description="End as nothing new where a version was built of all the same already."
+        default=True,
+        description="End without a new version where one was already built from the same sheet, values, payload and base.",
     )
     missed: Literal["run", "skip"] = Field(
-        default="run", description="What becomes of a date at which the service was down: one run later, or none."
+        default="run",
+        description="What happens to a run that was due while the service was down: one run later, or none.",
     )
 
     @field_validator("zone")
@@ -79,7 +81,7 @@ class When(Section):
     @model_validator(mode="after")
     def _something(self) -> When:
         if not self.schedule and not self.after_base and not self.after_push:
-            raise ValueError("it says no time: give a schedule, after_base or after_push")
+            raise ValueError("it does not say when: give a schedule, after_base or after_push")
         return self
 
     def dates(self, after: datetime) -> Iterator[datetime]:

@@ -35,7 +35,7 @@ def forms_of(value: str) -> dict[str, list[bytes]]:
     }
     seen: set[bytes] = set()
     told = {}
-    for name, forms in found.items():  # a value that a URL need not change is told as it is
+    for name, forms in found.items():  # a value that a URL does not change is hidden by its own text
         told[name] = [form for form in dict.fromkeys(forms) if len(form) >= LEAST and form not in seen]
         seen |= set(told[name])
     return told

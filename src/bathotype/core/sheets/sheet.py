@@ -31,7 +31,7 @@ MOST_PAYLOAD, MOST_FILE = 256 << 20, 16 << 40
 class Parameter(Section):
     """A value that is given when a run starts.
 
-    That of a secret one is the name of a secret of the account: the secret itself stands in no sheet, value or record.
+    That of a secret one is the name of a secret of the account: the secret itself is in no sheet, value or record.
     """
 
     type: Literal["text", "number", "boolean"] = "text"
@@ -228,7 +228,7 @@ class _Whole(_Steps):
         description="Where its checks are judged; left out: in the run's region, on a machine of its size.",
     )
     result: Result
-    tell: list[Tell] = Field(default=[], max_length=10, description="Who is told what became of its runs.")
+    tell: list[Tell] = Field(default=[], max_length=10, description="Who is notified of the outcome of its runs.")
     when: When | None = Field(default=None, description="When it runs by itself, once it is saved in the service.")
 
     @field_validator("sheet")
@@ -300,13 +300,13 @@ class Sheet(_Whole):
 
 
 def told_to(sheet: Sheet, outcome: Outcome) -> dict[str, list[str]]:
-    """The subscriptions that are told of an outcome, as an event names them besides what else it says."""
+    """The subscriptions that are notified of an outcome, as an event names them besides what else it says."""
     names = [one.to for one in sheet.tell if outcome in one.about]
     return {"tell": list(dict.fromkeys(names))} if names else {}
 
 
 def repeated(sheet: Sheet, base: str) -> Sheet:
-    """A sheet as it is for doing a run again: on the very version of then, nothing is released by it, nobody told."""
+    """A sheet as it is for doing a run again: on the very version of then, it releases nothing and notifies nobody."""
     nothing = {"release": False, "marks": [], "exports": [], "placement": [], "retire_on": None}
     result = sheet.result.model_copy(update=nothing)
     again: dict[str, object] = {

@@ -189,7 +189,7 @@ def _chunks(data: memoryview, batch: list[int], known: KnownChunks) -> list[_Chu
     pieces = {}
     for index in batch:
         piece = data[index * CHUNK - start : (index + 1) * CHUNK - start]
-        # A look at its beginning tells most pieces that are not zero.
+        # The beginning shows of most pieces that they are not zero.
         if piece[:64] != _BEGINNING[: len(piece)] or np.frombuffer(piece, np.uint8).any():
             pieces[index] = piece
     # First all are hashed, then compressed: a processor that slows down for BLAKE3's wide registers stays slow for

@@ -42,11 +42,10 @@ def measure(
 ) -> Measured:
     """Measure what holders need of a store.
 
-    ``manifests`` gives, each time it is called, the holder and the manifest of everything in the store; ``group_of`` gives
-    each holder's group.  With more than `AT_ONCE` ``rows`` it is called several times, for a part of all chunks each, so
-    that memory stays bounded.  Chunks are told apart by 64 bits of their digests: of 100 million, two are mistaken for
-    each other with a probability of 1 in 3,700, which moves a figure by one chunk.
-    """
+    ``manifests`` gives, each time it is called, the holder and the manifest of everything in the store; ``group_of``
+    gives each holder's group.  With more than `AT_ONCE` ``rows`` it is called several times, for a part of all chunks
+    each, so that memory stays bounded.  Chunks are distinguished by 64 bits of their digests: of 100 million, two are
+    mistaken for each other with a probability of 1 in 3,700, which moves a figure by one chunk."""
     names = sorted(group_of)
     groups = sorted(set(group_of.values()))
     place = {name: number for number, name in enumerate(names)}

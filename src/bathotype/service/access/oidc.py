@@ -106,7 +106,7 @@ class OidcLogIn:
             if user is None:
                 # What the provider calls somebody is not enough: names there are given by others than here.
                 raise NotSignedIn(
-                    "Nobody here signs in as who the provider says you are.",
+                    "No user here has the identity that the provider gave.",
                     advice="Open the invitation that a steward gave you, and choose your organisation there.",
                 )
             return user
@@ -117,7 +117,7 @@ class OidcLogIn:
                 advice="Ask the steward to add you by the name that you have.",
             )
         if invited.password is not None or invited.subject not in (None, subject):
-            raise NotSignedIn("The invitation is not good any more.", advice="Sign in as you did before.")
+            raise NotSignedIn("The invitation is no longer valid.", advice="Sign in as you did before.")
         invited.subject = subject
         # Whoever made the invitation could still choose a password with it.
         session.execute(delete(Invitation).where(Invitation.user_id == invited.id))
@@ -148,5 +148,5 @@ class OidcLogIn:
             )
             claims.validate(leeway=_CLOCKS_DIFFER)
         except (httpx.HTTPError, JoseError, AuthlibBaseError, KeyError, TypeError, ValueError) as error:
-            raise NotSignedIn("The provider's answer does not hold.", advice="Begin again.") from error
+            raise NotSignedIn("The provider's answer is not valid.", advice="Begin again.") from error
         return dict(claims)

@@ -119,7 +119,7 @@ def open_invitation(session: Session, code: str) -> Invitation:
     """The invitation with a code, locked.  Raises `NotSignedIn` where there is none, or not any more."""
     row = session.scalar(select(Invitation).where(Invitation.digest == digest_of(code)).with_for_update(**CHANGE))
     if row is None or row.expires_at < utcnow():
-        raise NotSignedIn("The invitation is not good any more.", advice="Ask a steward for a new one.")
+        raise NotSignedIn("The invitation is no longer valid.", advice="Ask a steward for a new one.")
     return row
 
 

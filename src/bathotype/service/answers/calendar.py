@@ -23,7 +23,7 @@ _ENDING = (VersionState.SUNSET, VersionState.RETIRED, VersionState.PURGED)
 def dates_of(session: Session, caller: Principal, *, purging: bool = False) -> list[wire.Due]:
     """Versions at or near their end, the next first: what the account runs, and its own, whoever runs them.
 
-    With ``purging`` it is told what is in the way of the purge of each.
+    With ``purging`` each says what prevents its purge.
     """
     found: dict[str, wire.Due] = {}
     versions = list(_ending_versions(session, caller))

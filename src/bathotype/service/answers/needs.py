@@ -60,11 +60,11 @@ _ALERTS = {
     "deleted-at-site": ("Deleted at the site", "Look at it"),
     "first-boot-differs": ("Not as its first-boot settings say", "Look at it"),
     "not-admitted": ("A machine runs that no rule admits", "Look at the rules"),
-    "mark-dropped": ("A mark points nowhere any more", "Set it on another version"),
+    "mark-dropped": ("A mark has lost its version", "Set it on another version"),
     "not-proven": ("A released version does not pass its checks any more", "Look at its checks"),
     "site-silent": ("A site does not answer", "See the regions"),
     "sheet-not-started": ("A sheet did not start by itself", "Look at the sheet"),
-    "messages-not-delivered": ("Messages are not taken", "See what was answered"),
+    "messages-not-delivered": ("Messages are not delivered", "See what was answered"),
 }
 #: Alerts that lead to a page of their own.
 _ALERT_LEADS: dict[str, wire.NeedKind] = {"sheet-not-started": "sheet", "messages-not-delivered": "messages"}

@@ -1,4 +1,4 @@
-"""What the API tells of build runs and saved sheets."""
+"""What the API answers about build runs and saved sheets."""
 
 from __future__ import annotations
 

@@ -46,9 +46,9 @@ class MachineMemo(Memo):
 class RunMachine:
     """That of one run.  What becomes of it is noted in ``memo``, and kept by ``save``.
 
-    ``base`` is the version that it boots from; empty for a copied disk.  ``answers`` is how its system takes first-boot settings, where that has a way of its own; ``base_disks`` are the disks
-    of the base, and the bytes of the system's file system.
-    """
+    ``base`` is the version that it boots from; empty for a copied disk.  ``answers`` is how its system takes first-boot
+    settings, where that has a way of its own; ``base_disks`` are the disks of the base, and the bytes of the system's
+    file system."""
 
     context: WorkContext
     sheet: Sheet
@@ -125,7 +125,7 @@ class RunMachine:
         with self._site.agent(machine) as agent:
             found = agent.mounted_bytes("/")
         if found is None or found < least:
-            seen = "its agent does not tell its size" if found is None else f"it has {iec(found)}"
+            seen = "its agent does not report its size" if found is None else f"it has {iec(found)}"
             raise Damaged(
                 f"The file system did not grow with the boot disk: {seen}.",
                 advice="Install growpart and cloud-init's growpart and resizefs modules in the base, or leave boot_size out.",

@@ -1,4 +1,4 @@
-"""What stands in the way of a build run besides its base: what its sheet names and there is not, or has no room."""
+"""What prevents a build run besides its base: something that its sheet names does not exist, or has no room."""
 
 from __future__ import annotations
 

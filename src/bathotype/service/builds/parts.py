@@ -85,7 +85,7 @@ def with_parts(session: Session, caller: Principal, body: _Request) -> _Request:
         return body
     whole = _gathered(body.sheet, used)
     files = {name: files_of(session, one) for name, one in used.items()}
-    sheet = read_sheet(whole).sheet  # what is wrong with it is told when it is read with its values
+    sheet = read_sheet(whole).sheet  # its faults are reported when it is read with its values
     kept = {
         name: files[about.part][about.name]
         for name, about in (sheet.payload if sheet is not None else {}).items()
@@ -95,8 +95,8 @@ def with_parts(session: Session, caller: Principal, body: _Request) -> _Request:
 
 
 def with_newest(body: SaveSheetRequest) -> SaveSheetRequest:
-    """A request without the parts of which it wants the newest texts, and without their files.  Raises `Invalid` for a part
-    that its sheet does not include."""
+    """A request without the parts of which it wants the newest texts, and without their files.  Raises `Invalid` for a
+    part that its sheet does not include."""
     wanted = body.newest_parts
     if unknown := [name for name in wanted if name not in parts_named(body.sheet)[0]]:
         raise Invalid(f"The sheet includes no part {unknown[0][:63]!r}.", advice="Name parts that it includes.")

@@ -62,9 +62,8 @@ class Repeat:
 class Asked:
     """A request that was understood: the sheet with its values, the region, and what the site says.
 
-    ``machine`` is the one whose disk is copied, where the base is that; ``faults`` is what was found wrong elsewhere than in
-    the database.
-    """
+    ``machine`` is the one whose disk is copied, where the base is that; ``faults`` is what was found wrong elsewhere
+    than in the database."""
 
     checked: Checked
     sheet: Sheet
@@ -78,7 +77,7 @@ class Asked:
 
 @dataclass(frozen=True)
 class _Base:
-    """What a run starts from: how it is called, what tells its content, what its machine would be refused for.
+    """What a run starts from: its name, the digest of its content, and why its machine would be refused.
 
     ``version`` is None where a disk is copied.
     """
@@ -184,7 +183,7 @@ def plan_build(
         *(["It is released."] if sheet.result.release else []),
         *(f"It is brought to {one.region}, {plural(one.copies, 'copy')}." for one in sheet.result.placement),
         *(f"It is written to {one.to} as {one.format}." for one in sheet.result.exports),
-        *(f"{one.to} is told: {', '.join(one.about)}." for one in sheet.tell),
+        *(f"{one.to} is notified: {', '.join(one.about)}." for one in sheet.tell),
     ]
     return wire.BuildPlan(
         verb="build",
@@ -291,8 +290,9 @@ def _earlier(session: Session, caller: Principal, sheet: str) -> float | None:
 
 
 def _same(session: Session, caller: Principal, body: wire.BuildRequest, asked: Asked, base: _Base) -> str | None:
-    """The version that was built of all the same, if there is one.  Which updates are out is not known before a machine
-    runs: a sheet that updates packages is never the same, and neither is one that starts from a machine."""
+    """The version that was built from the same sheet, values, payload and base, if there is one.  Which updates are out
+    is not known before a machine runs: a sheet that updates packages is never the same, and neither is one that starts
+    from a machine."""
     if not base.digest or any(isinstance(step, UpdatePackages) for step in asked.sheet.steps):
         return None
     query = (
@@ -325,7 +325,11 @@ def record_build(
     sheet = asked.sheet
     plan = plan_build(session, reach, caller, body, asked, lock=True)
     if body.unless_same and plan.same_as:
-        raise Refused(f"Nothing new: {plan.same_as} was built of all the same.", code="nothing-new", about=plan.same_as)
+        raise Refused(
+            f"Nothing new: {plan.same_as} was built from the same sheet, values, payload and base.",
+            code="nothing-new",
+            about=plan.same_as,
+        )
     if plan.blockers:
         raise Refused(" ".join(plan.blockers), code="build-refused")
     base = _base(session, reach, caller, body, asked, lock=True)

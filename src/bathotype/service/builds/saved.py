@@ -403,6 +403,6 @@ def move_on(session: Session, caller: Principal, saved: SavedSheet, now: datetim
 
 
 def key_of(saved: SavedSheet) -> str:
-    """Tells the states of a saved sheet apart that a turn of upkeep looks at."""
+    """Changes whenever the state of a saved sheet that upkeep looks at changes."""
     parts = (saved.number, saved.paused, saved.next_at, saved.pushed, saved.base_seen, saved.last_run)
     return digest(repr(parts).encode()).hex()

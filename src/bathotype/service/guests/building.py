@@ -37,7 +37,7 @@ _MOST_CHANGES, _MOST_REASON = 2000, 2000
 _ENABLED = ("enabled", "enabled-runtime", "static", "alias", "indirect")
 #: Bytes of files that are not left in the machine's memory.
 _LARGE = 16 * 1024 * 1024
-#: Gives a file to its owner, and tells what it is then: one program to start instead of four.
+#: Gives a file to its owner, and prints what it is then: one program to start instead of four.
 _SETTLE = """\
 set -e
 chown "$BATHOTYPE_OWNER" "$BATHOTYPE_PATH"
@@ -62,9 +62,9 @@ class Done:
 class BuildMachine:
     """The machine, and what the steps need around it.
 
-    ``secrets`` are values by their names: they reach programs as environment variables, and are hidden in all that is
-    told.  ``payload`` opens a file by its name, and says which SHA-256 it has; ``restart`` shuts the machine down, starts it and waits until it is ready.
-    """
+    ``secrets`` are values by their names: they reach programs as environment variables, and are hidden in all output.
+    ``payload`` opens a file by its name, and says which SHA-256 it has; ``restart`` shuts the machine down, starts it
+    and waits until it is ready."""
 
     site: Site
     machine: str
@@ -267,7 +267,7 @@ class _Work(GuestPrograms):
             found = agent.mounted_use("/")
         if found is None:
             raise StepFailed(
-                "The agent does not tell how full the disk is.", advice="Update qemu-guest-agent (3.0 or newer)."
+                "The agent does not report how full the disk is.", advice="Update qemu-guest-agent (3.0 or newer)."
             )
         return found[0]
 
@@ -394,7 +394,7 @@ class _Work(GuestPrograms):
         return result.exit_code == 0, f"{step.argv[0]} ends with exit code {result.exit_code}."
 
     def prepare(self, step: kinds.PrepareSystem) -> None:
-        with suppress(Unavailable):  # it may shut down before the agent has told how it ended
+        with suppress(Unavailable):  # it may shut down before the agent has reported how it ended
             self._run(step.argv)
         if not wait_until_off(self._around.site, self._around.machine, step.seconds, check=self._around.check):
             raise StepFailed(f"{step.tool} has not shut the machine down.", advice="See what it waits for.")

@@ -1,11 +1,10 @@
 """Generalizing inside a booted throwaway clone, through its agent: for disks that cannot be edited offline.
 
-The clone boots from copies of the snapshots, with the data disks that are captured, without a first-boot seed and without
-a way out.  Steps that run inside
-are run first, in their order; then its files are written as a tar archive to an empty disk, read from there, and the
-same planner works on them as on an offline disk; so does the residue scan, where the disks cannot be read afterwards.  The clone is never shut down: what it
-would write while it stops (logs, seeds, a new machine id) would be captured.  Its disk is taken while it is frozen.
-"""
+The clone boots from copies of the snapshots, with the data disks that are captured, without a first-boot seed and
+without a way out.  Steps that run inside are run first, in their order; then its files are written as a tar archive to
+an empty disk, read from there, and the same planner works on them as on an offline disk; so does the residue scan,
+where the disks cannot be read afterwards.  The clone is never shut down: what it would write while it stops (logs,
+seeds, a new machine id) would be captured.  Its disk is taken while it is frozen."""
 
 from __future__ import annotations
 
@@ -120,7 +119,7 @@ class InsideClone:
                         output = done.err.decode("utf-8", "replace").strip()[-300:]
                         raise Damaged(
                             f"Step {step.id} failed inside the clone with exit code {done.exit_code}: {output}",
-                            advice="Mend the step, or the machine, then capture again.",
+                            advice="Correct the step, or the machine, then capture again.",
                             code="step-failed",
                         )
             reader = self._context.reader
@@ -151,7 +150,7 @@ class InsideClone:
         context, machine = self._context, self._machine
         with self._site.agent(machine.id, timeout=60) as agent:
             context.log(f"{tool.tool} runs: {' '.join(tool.argv)}")
-            with suppress(Unavailable):  # it may shut down before the agent has told how it ended
+            with suppress(Unavailable):  # it may shut down before the agent has reported how it ended
                 done = agent.run(list(tool.argv), timeout=tool.timeout_seconds)
                 if done.exit_code:
                     output = (done.err or done.out).decode("utf-8", "replace").strip()[-300:]

@@ -1,4 +1,4 @@
-"""What a guest made of its first-boot settings, as its agent tells it."""
+"""What a guest made of its first-boot settings, as its agent reports it."""
 
 from __future__ import annotations
 
@@ -16,8 +16,8 @@ _ZONE_FOLDER = "/zoneinfo/"
 
 
 def read_seen(agent: GuestAgent, settings: FirstBoot, identity: dict[str, Any], *, root: bool = False) -> Seen:
-    """What can be compared with the settings; only what they name is read, and with ``root`` how large its file system is.
-    Raises where the agent is silent."""
+    """What can be compared with the settings; only what they name is read, and with ``root`` how large its file system
+    is. Raises where the agent is silent."""
     zone = _zone(agent) if settings.time_zone else None
     homes = _homes(agent) if settings.users else None
     keys = {}
@@ -58,7 +58,7 @@ def _root_bytes(agent: GuestAgent) -> int | None:
 
 
 def _zone(agent: GuestAgent) -> str | None:
-    """Its time zone by name; None where it cannot tell."""
+    """Its time zone by name; None where it does not say."""
     try:
         return agent.read_text("/etc/timezone").strip()
     except AgentRefused:
@@ -71,7 +71,7 @@ def _zone(agent: GuestAgent) -> str | None:
 
 
 def _homes(agent: GuestAgent) -> dict[str, str] | None:
-    """The home of each user (passwd(5)); None where it cannot tell."""
+    """The home of each user (passwd(5)); None where it does not say."""
     try:
         text = agent.read_text("/etc/passwd")
     except AgentRefused:

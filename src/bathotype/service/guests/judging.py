@@ -72,7 +72,7 @@ def _once(
 
 def _booted(check: kinds.BootTime, seconds: float | None) -> tuple[bool, str]:
     if seconds is None:
-        return False, "Only a throwaway instance tells how long its first boot took."
+        return False, "How long a first boot took is known of throwaway instances only."
     return seconds <= check.at_most_seconds, f"It took {seconds:.1f} s."
 
 
@@ -142,7 +142,7 @@ class _Judged(GuestPrograms):
         with self.agent() as agent:
             found = agent.mounted_use(check.mounted_at)
         if found is None:
-            return False, f"The agent does not tell how full {check.mounted_at} is."
+            return False, f"The agent does not report how full {check.mounted_at} is."
         used, total = found
         percent = 100 * used / max(total, 1)
         return percent <= check.at_most_percent, f"{percent:.1f} % of {iec(total)} are used."

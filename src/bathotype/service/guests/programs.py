@@ -1,4 +1,5 @@
-"""Programs in a running guest, by its agent: asked with a deadline, and what they tell of packages, files and accounts."""
+"""Programs in a running guest, by its agent: run with a deadline; and what they report of packages, files and
+accounts."""
 
 from __future__ import annotations
 
@@ -121,14 +122,14 @@ class GuestPrograms:
         """Versions of its packages by their names."""
         result = self.ask(self.manager.installed)
         if result.exit_code:
-            raise StepFailed("The machine does not tell which packages it has.")
+            raise StepFailed("The machine does not report which packages it has.")
         return self.manager.read_installed(result.out.decode("utf-8", "replace"))
 
     def outstanding(self) -> list[str]:
         """Names of packages for which an update is there."""
         result = self.ask(self.manager.outstanding)
         if result.exit_code not in self.manager.outstanding_codes:
-            raise StepFailed("The package manager does not tell which updates are outstanding.")
+            raise StepFailed("The package manager does not report which updates are outstanding.")
         return self.manager.read_outstanding(result.out.decode("utf-8", "replace"))
 
     def names(self, database: str) -> dict[str, list[str]]:

@@ -18,7 +18,7 @@ _MOST_KEPT = 600
 
 
 class Sampler:
-    """The figures of a guest.  One that does not tell them is not asked again."""
+    """The figures of a guest.  One that does not report them is not asked again."""
 
     def __init__(self, pause: float = 5.0) -> None:
         """``pause`` in seconds between two looks."""
@@ -28,7 +28,7 @@ class Sampler:
 
     @property
     def has_just_looked(self) -> bool:
-        """Whether another look would tell nothing more."""
+        """Whether another look would show nothing more."""
         return time.monotonic() - self._looked < _JUST
 
     def look_in_time(self, agent: GuestAgent) -> None:

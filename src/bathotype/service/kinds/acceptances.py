@@ -24,7 +24,7 @@ from bathotype.service.records import Finding, Line, Replica, Version
 if TYPE_CHECKING:
     from bathotype.service.kinds.making import MakingParams
 
-#: Rules that tell of the machine that was captured: another one's name in the same file is another finding.
+#: Rules about the machine that was captured: another one's name in the same file is another finding.
 _ITS_OWN = "source-"
 _PACKED = "!"
 _AS_IN = " (as in "

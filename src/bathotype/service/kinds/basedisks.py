@@ -2,7 +2,7 @@
 
 A copy of a version with data disks is one base disk for each of them.
 
-They stand in the account that owns the version's line; who may launch from it elsewhere is granted their use by the
+They belong to the account that owns the version's line; who may launch from it elsewhere is granted their use by the
 site itself, so that a grant that ended ends there too.
 """
 
@@ -59,7 +59,8 @@ class BaseDisks:
         )
 
     def bring_to(self, count: int, *, multi_zone: bool) -> tuple[int, int]:
-        """Make or remove base disks until there are ``count``; returns how many were made and removed.  Needs the lock."""
+        """Make or remove base disks until there are ``count``; returns how many were made and removed.  Needs the
+        lock."""
         self._drop_unfinished()
         standing = self.ready()
         zones = list(self.site.limits().regions.get(self._region, ())) or [""]
@@ -77,7 +78,8 @@ class BaseDisks:
 
     @staticmethod
     def _surplus(standing: list[BaseDisk], count: int, zones: list[str]) -> list[BaseDisk]:
-        """Base disks to remove: in a zone that is not wanted, or more than a zone's part of the count; idle ones first."""
+        """Base disks to remove: in a zone that is not wanted, or more than a zone's part of the count; idle ones
+        first."""
         share = -(-count // len(zones))
         kept: Counter[str] = Counter()
         out = []

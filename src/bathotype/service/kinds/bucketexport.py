@@ -1,8 +1,7 @@
 """Export: a version as a file of a format, as an object in a bucket of the operator's list.
 
-An object appears in a bucket when it is whole: a worker that dies while it sends leaves nothing that is seen there, and the
-next one sends it from its beginning.
-"""
+An object appears in a bucket when it is whole: a worker that dies while it sends leaves nothing that is seen there, and
+the next one sends it from its beginning."""
 
 from __future__ import annotations
 
@@ -61,7 +60,7 @@ class BucketExport(Kind[BucketExportParams, BucketExportMemo]):
     name = "export"
     params_type, memo_type = BucketExportParams, BucketExportMemo
     steps = (
-        Step("claim", "See that nothing is there"),
+        Step("claim", "Check that there is no such file yet"),
         Step("send", "Send the file", 8),
     )
 

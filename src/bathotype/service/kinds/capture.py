@@ -59,9 +59,8 @@ class CaptureParams(SnapshotParams, MakingParams):
 class CaptureMemo(SnapshotMemo, MakingMemo):
     """``inside`` says that a booted clone is generalized; ``since_*`` name the last capture of the machine.
 
-    ``tool_told`` is what shows that the system's own tool has run.  ``shut_down`` says that this operation has shut the machine down, and has not started it again; ``starting`` that it
-    does so now.
-    """
+    ``tool_told`` is what shows that the system's own tool has run.  ``shut_down`` says that this operation has shut the
+    machine down, and has not started it again; ``starting`` that it does so now."""
 
     inside: bool = False
     since_snapshot: str | None = None
@@ -380,8 +379,8 @@ class CaptureKind(Snapshots[CP, CM], MakingKind[CP, CM]):
         return None
 
     def scan(self) -> bool | None:
-        """A clone was scanned from inside, because its files cannot be read from here.  Secrets are looked for in its bytes
-        all the same."""
+        """A clone was scanned from inside, because its files cannot be read from here.  Secrets are looked for in its
+        bytes all the same."""
         if not self.memo.inside:
             self.judge_stored(identity_kept=self._as_is)
         given = self.secrets_given()
@@ -400,7 +399,7 @@ class CaptureKind(Snapshots[CP, CM], MakingKind[CP, CM]):
         try:
             return Vault(self.context.settings).opened(sealed)
         except Unavailable as error:
-            self.context.log(f"What its first boot was given is not looked for: {error.message}", "warning")
+            self.context.log(f"The values that its first boot got are not searched for: {error.message}", "warning")
             return {}
 
     def _look_for(self, secrets: Mapping[str, str]) -> None:
@@ -479,5 +478,5 @@ class Capture(CaptureKind[CaptureParams, CaptureMemo]):
         Step("store", "Store new chunks", 6, restart_from="copy"),
         Step("scan", "Look for residue and take stock", 3),
         Step("seal", "Seal the version"),
-        Step("settle", "See to the source"),
+        Step("settle", "Keep, stop or delete the source"),
     )

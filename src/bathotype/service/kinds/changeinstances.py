@@ -25,7 +25,7 @@ class ChangeParams(Params):
 
 
 class ChangeMemo(Memo):
-    """Nothing: the instances' own records tell which of them are done."""
+    """Nothing: the instances' own records say which of them are done."""
 
 
 class ChangeInstances(Kind[ChangeParams, ChangeMemo]):

@@ -44,7 +44,7 @@ class Edit(MakingKind[EditParams, EditMemo]):
     name = "edit"
     params_type, memo_type = EditParams, EditMemo
     steps = (
-        Step("copy", "Bring the version's disk", 4, restart_from="copy"),
+        Step("copy", "Copy the version's disk", 4, restart_from="copy"),
         Step("change", "Make the changes", 2, restart_from="copy"),
         Step("store", "Store new chunks", 4, restart_from="copy"),
         Step("scan", "Look for residue and take stock", 3),

@@ -36,7 +36,7 @@ class Import(MakingKind[ImportParams, ImportMemo]):
     steps = (
         Step("unpack", "Unpack the file", 3, restart_from="unpack"),
         Step("check", "Check the file", restart_from="unpack"),
-        Step("fetch", "Bring the used blocks", 6, restart_from="unpack"),
+        Step("fetch", "Copy the used blocks", 6, restart_from="unpack"),
         Step("generalize", "Generalize the copy", 3, restart_from="unpack"),
         Step("store", "Store new chunks", 6, restart_from="unpack"),
         Step("scan", "Look for residue and take stock", 3),

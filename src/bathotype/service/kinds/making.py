@@ -1,8 +1,8 @@
 """Making a version: what captures, imports and edits are asked, what they keep, and the steps that they share.
 
 A version is made in three parts: its chunks are stored (`store_disk`), what was stored is judged (`judge_stored`), and
-the version is recorded (`seal`).  Each part is a function of what it needs; a kind of operation calls them from its steps.
-"""
+the version is recorded (`seal`).  Each part is a function of what it needs; a kind of operation calls them from its
+steps."""
 
 from __future__ import annotations
 
@@ -265,7 +265,7 @@ class MakingKind(NumberedKind[P, K]):
             self.memo.after, self.memo.used_after = found.survey, found.used_bytes
             self.judged(found.findings, found.contents)
         except Damaged:
-            # It may rest on chunks that another version brought long ago: the next capture shall store them anew.
+            # It may rest on chunks that another version brought long ago: the next capture must store them anew.
             bad, _ = damaged_rows(manifest, store)
             forget_chunks(context.database, params.region, (digest.tobytes() for digest in manifest.digests[bad]))
             raise

@@ -38,7 +38,7 @@ from bathotype.service.records.base import utcnow
 from bathotype.sites.protocol import Site
 
 CHECKS: TypeAdapter[list[Check]] = TypeAdapter(list[Check])
-#: What the settings of a throwaway instance ask for, so that it can be seen whether first boot does what it is told.
+#: What the settings of a throwaway instance ask for, so that it can be checked whether first boot carries them out.
 _SETTINGS = FirstBoot(time_zone="Etc/UTC")
 
 
@@ -143,7 +143,7 @@ def judge_all(
 
 
 def _own(context: WorkContext, site: Site, machine: str, name: str) -> list[Judgement]:
-    """Whether first boot did what it was told, and nobody else has its identity."""
+    """Whether first boot carried out its settings, and no other machine has its identity."""
     began = time.monotonic()
     try:
         with site.agent(machine) as agent:
@@ -162,7 +162,7 @@ def _own(context: WorkContext, site: Site, machine: str, name: str) -> list[Judg
     twice = [f"{other} has the same {kind}." for kind, other in rows]
     if told and not identity.get("machine_id"):
         twice.append("It has no machine id.")
-    seen = " ".join(twice) if told or twice else "Its agent reads no files, and tells a name alone."
+    seen = " ".join(twice) if told or twice else "Its agent reads no files, and reports only a name."
     spent = round(time.monotonic() - began, 2)
     return [
         Judgement("first-boot", ALWAYS["first-boot"], not differ, spent, plain_lines(" ".join(differ))),

@@ -50,11 +50,11 @@ class Replicate(Kind[ReplicaParams, ReplicateMemo]):
     name = "replicate"
     params_type, memo_type = ReplicaParams, ReplicateMemo
     steps = (
-        Step("survey", "See what the region lacks"),
+        Step("survey", "Find what the region lacks"),
         Step("move", "Move chunks", 8),
         Step("read_back", "Read every chunk back", 4),
         Step("record", "Record the replica"),
-        Step("base_disks", "Bring the base disks to their number", 4),
+        Step("base_disks", "Add or remove base disks", 4),
     )
 
     def survey(self) -> None:

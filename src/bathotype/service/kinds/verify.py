@@ -80,7 +80,7 @@ class Verify(Kind[ReplicaParams, VerifyMemo]):
         return rows.tolist(), problems, len(manifest)
 
     def _forget(self, bad: list[int]) -> None:
-        """Nobody shall take a damaged chunk for one that is there."""
+        """Damaged chunks must not count as stored."""
         if bad:
             digests = self._store.get_manifest(self.params.version_id).digests[bad]
             forget_chunks(self.context.database, self.params.region, (digest.tobytes() for digest in digests))

@@ -167,7 +167,7 @@ class Runner:
                 context.check()
                 if row.starts >= _LIVES:
                     raise BathotypeError(
-                        f"It was begun {row.starts} times, and each time its worker was ended.",
+                        f"It was started {row.starts} times, and each time its worker was killed.",
                         advice="See the workers' logs under this operation's id before you retry it.",
                         code="worker-ended",
                     )

@@ -11,7 +11,7 @@ from bathotype.service.records.base import Base
 
 
 class CountSample(Base):
-    """A moment at which all instances were counted; without it nobody could tell a count of none from no count."""
+    """A moment at which all instances were counted; without it a count of none would look like no count."""
 
     __tablename__ = "count_samples"
 

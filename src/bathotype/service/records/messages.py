@@ -13,7 +13,7 @@ from bathotype.wire.subscriptions import DeliveryState
 
 
 class Subscription(Base):
-    """Who is told of which events.  Events after ``cursor`` have not been looked at yet."""
+    """Who is notified of which events.  Events after ``cursor`` have not been looked at yet."""
 
     __tablename__ = "subscriptions"
     __table_args__ = (UniqueConstraint("account_id", "name"),)

@@ -1,4 +1,4 @@
-"""Placements: in which regions versions shall be, and transfers under way."""
+"""Placements: the regions where versions are kept; and transfers under way."""
 
 from __future__ import annotations
 
@@ -11,8 +11,8 @@ from bathotype.service.records.base import Base, utcnow
 
 
 class Placement(Base):
-    """A region in which a line's released versions shall be, with so many copies; or one that they shall leave, as
-    soon as each is where it shall be."""
+    """A region in which a line's released versions are kept, with so many copies; or one that they leave as
+    soon as each is in the regions of the placement."""
 
     __tablename__ = "placements"
 

@@ -15,7 +15,7 @@ class Repository(Base):
     """A branch, and a folder of it, whose sheets are the account's.
 
     ``commit`` is the one that was read last, and empty before there was one; ``problem`` is why it could not be read last
-    time, and ``wrong`` tells of files that are meant to be sheets.  It is read when ``next_at`` has come.
+    time, and ``wrong`` are the faults of files that are meant to be sheets.  It is read when ``next_at`` has come.
     """
 
     __tablename__ = "repositories"

@@ -68,7 +68,7 @@ ROUTERS: tuple[APIRouter, ...] = tuple(
 
 #: What the routes of each tag are about, for the API's document.
 TAGS: dict[str, str] = {
-    "overview": "What is seen first: sentences, what can be done, history, what is stored.",
+    "overview": "Overviews: what needs attention, possible actions, history, storage.",
     "machines": "Machines at the sites.",
     "captures": "Captures of machines, their preflight and plans.",
     "images": "Image files that come in, and edits.",
@@ -83,8 +83,8 @@ TAGS: dict[str, str] = {
     "first boot": "First-boot settings that are saved under a name.",
     "shares": "Shares between accounts, adoption, and the calendar.",
     "rules": "Launch rules and allowances.",
-    "subscriptions": "Who is told of events: webhooks and mail.",
-    "secrets": "What build runs are given and nobody is shown.",
+    "subscriptions": "Who is notified of events: webhooks and mail.",
+    "secrets": "Values for build runs that nobody can read back.",
     "operations": "Long work: progress, log, cancel, retry.",
     "events": "The audit trail, and alerts.",
     "feed": "What changes, as server-sent events.",

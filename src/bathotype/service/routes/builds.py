@@ -236,7 +236,7 @@ def _kept(done: Operation) -> wire.KeptMachine | None:
 
 @router.delete("/builds/{operation}/machine", status_code=204)
 def drop_machine(operation: str, caller: Operator, service: ServiceOf) -> None:
-    """Remove the machine of a run that failed now, not when its time has come."""
+    """Remove the machine of a failed run now, not when its time is over."""
     with service.database.sessions.begin() as session:
         row = session.get(Operation, operation, with_for_update=CHANGE)
         if row is None or row.account_id != caller.account_id or row.kind != Build.name or not row.memo.get("kept"):

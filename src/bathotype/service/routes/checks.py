@@ -91,7 +91,7 @@ def _ask_site(service: Service, caller: Principal, region: str, body: wire.Check
         raise Refused(f"The site has no machine size {body.machine_size!r}. Its sizes are {sizes}.", code="size")
     used, most = limits.quotas.get("machines", (0, 1))
     if used + 1 > most:
-        raise Refused(f"One machine more would pass the site's quota ({used} of {most} in use).", code="quota")
+        raise Refused(f"One machine more would exceed the site's quota ({used} of {most} in use).", code="quota")
 
 
 def _checks(session: Session, caller: Principal, body: wire.CheckRequest, version: Version) -> list[dict[str, Any]]:

@@ -27,7 +27,8 @@ Key = Annotated[
 
 
 def made_for(body: CaptureRequest | ImportRequest | EditRequest) -> dict[str, Any]:
-    """What a version is to be for, and until when, as an operation that makes it is told.  Raises `Invalid`."""
+    """What a version is for, and until when, in the form of a parameter of the operation that makes it.  Raises
+    `Invalid`."""
     if body.retire_on is not None and body.retire_on <= utcnow().date():
         raise Invalid(f"{body.retire_on} is not in the future.", advice="Give a later date, or none.")
     purpose = body.purpose.model_dump(mode="json", exclude_defaults=True) if body.purpose is not None else None

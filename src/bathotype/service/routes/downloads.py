@@ -152,7 +152,7 @@ def disk_digest(
     digest = known_digest(service.database, version, wanted)
     if digest is None:
         raise NotFound(
-            f"Nobody has read {reference_of(version)} as {wanted.form.name} from its first byte to its last yet.",
+            f"The SHA-256 of {reference_of(version)} as {wanted.form.name} is not known yet.",
             advice="POST to disk-digests of the version: the operation reads it once.",
             code="digest-unknown",
         )

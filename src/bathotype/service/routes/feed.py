@@ -29,7 +29,7 @@ _READER = CallerWith(Verb.READ, account_query="account")
 _HEARTBEAT = 10.0
 _MOST_REPLAYED = 200
 _MOST_NUMBER = 1 << 63
-#: Seconds for which changes are gathered: a launch of hundreds is told in a few messages.
+#: Seconds for which changes are gathered: a launch of hundreds takes a few messages.
 _GATHERED = 0.2
 
 
@@ -46,10 +46,9 @@ async def feed(
     """What changes in the account, as it happens.
 
     ``event`` carries one event of the audit trail, under its number as the id of the message: a reader that comes back
-    with ``Last-Event-ID`` is sent what it missed.  ``operation`` carries an operation whose progress changed.  ``changed``
-    names an instance, replica or share that is different.  ``everything`` says to look at all of it again.  ``beat`` says
-    that the feed is there.  ``ended`` says that the reader may not read any more.
-    """
+    with ``Last-Event-ID`` is sent what it missed.  ``operation`` carries an operation whose progress changed.
+    ``changed`` names an instance, replica or share that is different.  ``everything`` says to look at all of it again.
+    ``beat`` says that the feed is there.  ``ended`` says that the reader may not read any more."""
 
     async def stream() -> AsyncIterator[dict[str, Any]]:
         async with service.changes.listener(caller.account_id) as listener:

@@ -19,7 +19,7 @@ from bathotype.service.database import Reads
 from bathotype.service.instances import change_instance, find_instance
 from bathotype.service.records import Account, Instance, Line, Version
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
-from bathotype.service.routes.paging import Paged
+from bathotype.service.routes.paging import REVERSED, Paged
 from bathotype.service.routes.route import api_router, sent
 from bathotype.service.state import Service
 from bathotype.service.usable import usable
@@ -37,14 +37,15 @@ def list_instances(
     paging: Paged,
     version: Annotated[str | None, Query(description="A version, or a line for all of its versions.")] = None,
     state: Annotated[
-        list[wire.InstanceState] | None, Query(description="May be repeated; by default all that are there or coming.")
+        list[wire.InstanceState] | None,
+        Query(description="May be repeated; by default all that exist or are being launched."),
     ] = None,
     region: str | None = None,
     behind: Annotated[bool, Query(description="Only those behind their line's newest release.")] = False,
     find: Annotated[
         str | None, Query(max_length=200, description="Part of the name, or an id, a machine's id, or an address.")
     ] = None,
-    sort: Annotated[wire.InstanceSort, Query(description="With a minus the other way round.")] = "-launched",
+    sort: Annotated[wire.InstanceSort, Query(description=REVERSED)] = "-launched",
 ) -> Response:
     """Instances, newest first unless sorted."""
     flags, given = asked_for(reads, caller, service, version, state, region, behind, find)

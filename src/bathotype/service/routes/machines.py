@@ -44,7 +44,8 @@ def list_machines(
     agents: Annotated[bool, Query(description="Ask each running machine's agent for its operating system.")] = False,
     sort: Annotated[wire.MachineSort, Query(description=REVERSED)] = "region",
 ) -> wire.Machines:
-    """Machines of the account, by region and name unless sorted, in one region or all.  Of several regions, one that is out does not fail the rest."""
+    """Machines of the account, by region and name unless sorted, in one region or all.  Of several regions, one that is
+    out does not fail the rest."""
     if region:
         found = list(service.reach.site(service.reach.check_region(region), caller.account).machines(region))
         problems: dict[str, str] = {}
@@ -71,7 +72,7 @@ def list_machines(
 
 
 def _systems(service: Service, account: str, machines: Sequence[SiteMachine]) -> dict[str, str | None]:
-    """The operating system of each running machine, as its agent tells it; None where none answers."""
+    """The operating system of each running machine, as its agent reports it; None where none answers."""
 
     def ask(machine: SiteMachine) -> str | None:
         try:

@@ -59,9 +59,7 @@ def leave_account(account: str, person: Signed, service: ServiceOf) -> None:
 
 def _own(session: Session, person: Person, account: str) -> Membership:
     if person.accounts is not None or person.verbs is not None:
-        raise Forbidden(
-            "This token is narrower than you are.", advice="Use the console, or a token that is not narrowed."
-        )
+        raise Forbidden("This token may do less than you may.", advice="Use the console, or a token without limits.")
     row = session.scalar(
         select(Membership)
         .join(Account, Account.id == Membership.account_id)

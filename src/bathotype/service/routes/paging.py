@@ -29,11 +29,11 @@ MOST = 500
 
 
 #: How a list's `sort` is described in the API's document.
-REVERSED = "With a minus the other way round."
+REVERSED = "A minus before it reverses the order."
 
 
 class Ordering:
-    """What a list may be sorted by, and the columns that tell its items apart, which decide between equal ones.
+    """What a list may be sorted by, and the columns that distinguish its items, which decide between equal ones.
 
     Each is compared as text: numbers with zeros before them, moments as RFC 3339, what is not there as nothing.
     """
@@ -85,7 +85,7 @@ class Paging:
 
     @property
     def fetched(self) -> int:
-        """How many rows to fetch: one more than a page, which tells whether another page follows."""
+        """How many rows to fetch: one more than a page, which shows whether another page follows."""
         return self.limit + 1
 
     def cut(self, rows: Sequence[Row], key: Callable[[Row], Any]) -> tuple[Sequence[Row], str | None]:
@@ -119,8 +119,8 @@ class Paging:
 
 
 async def _paging(
-    limit: Annotated[int, Query(ge=1, le=MOST, description="How many a page.")] = 100,
-    cursor: Annotated[str | None, Query(description="`next` of the page before.")] = None,
+    limit: Annotated[int, Query(ge=1, le=MOST, description="Items per page.")] = 100,
+    cursor: Annotated[str | None, Query(description="`next` of the previous page.")] = None,
     total: Annotated[bool, Query(description="Count the items of all pages as well.")] = False,
     format: Annotated[
         Form | None,

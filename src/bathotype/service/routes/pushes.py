@@ -39,7 +39,10 @@ def _look(service: Service, repository: str, headers: dict[str, str], body: byte
         row = session.get(Repository, repository)
         key = service.settings.box.decrypt(row.sealed.encode()).decode() if row is not None else ""
     if not key or not signature.shown(key, headers, body, int(time.time())):
-        raise NotFound("There is no such repository, or its key is another.", advice="Sign with the repository's key.")
+        raise NotFound(
+            "There is no such repository, or the push is signed with another key.",
+            advice="Sign with the repository's key.",
+        )
     with service.database.sessions.begin() as session:
         row = session.get(Repository, repository, with_for_update=CHANGE)
         if row is not None:

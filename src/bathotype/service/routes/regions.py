@@ -180,7 +180,7 @@ def drain(reference: str, region: str, caller: Operator, service: ServiceOf) -> 
 
 @router.get("/lines/{name}/placement")
 def show_placement(name: str, caller: Reader, reads: ReadsOf) -> wire.Placement:
-    """Where a line's released versions shall be; no regions where it has no placement."""
+    """The regions where a line's released versions are kept; none where it has no placement."""
     with reads.session() as session:
         return _placement(session, find_line(session, caller, name).id, name)
 
@@ -206,7 +206,7 @@ def plan_a_placement(
 def change_placement(
     name: str, body: wire.PlacementRequest, caller: Operator, service: ServiceOf, conditions: Conditional
 ) -> wire.PlacementChange:
-    """Change where a line's released versions shall be, and start what brings them there."""
+    """Change the regions where a line's released versions are kept, and start what brings them there."""
     _check(service, body)
     with service.database.sessions.begin() as session:
         line = find_line(session, caller, name, lock=True)
@@ -256,7 +256,7 @@ def list_links(caller: Reader, service: ServiceOf, reads: ReadsOf) -> list[wire.
 
 @router.get("/regions/{region}/networks")
 def show_networks(region: str, caller: Reader, service: ServiceOf) -> wire.NetworksState:
-    """The subnets, firewall sets and public addresses of a region, as its site tells them now."""
+    """The subnets, firewall sets and public addresses of a region, as its site reports them now."""
     found = service.reach.site(service.reach.check_region(region), caller.account).networks(region)
     return wire.NetworksState(
         region=region,

@@ -134,7 +134,7 @@ class StrictRoute(APIRoute):
 
 
 def _answering(route: StrictRoute, given: dict[str, Given], request_name: str | None) -> Callable[..., Any]:
-    """A route's endpoint as FastAPI shall call it: with what the request says alone.
+    """A route's endpoint as FastAPI calls it: with nothing but what the request says.
 
     The answer is not checked again: its models were checked when they were made.
     """
@@ -260,7 +260,7 @@ class ByWords(BaseRoute):
     """Finds a route of the API among those with the method and the first word of what is asked, and its last word or a
     parameter there, instead of asking a hundred.
 
-    It stands before the routes themselves, which say what is missing where it finds none.
+    It comes before the routes themselves, which say what is missing where it finds none.
     """
 
     def __init__(self, routes: Sequence[BaseRoute]) -> None:

@@ -31,7 +31,9 @@ from bathotype.wire.operations import Operation
 
 router = api_router("/saved-sheets", tags=["builds"])
 _SHEETS = Ordering(SavedSheet.name, name=SavedSheet.name, next=SavedSheet.next_at, line=SavedSheet.line)
-_Number = Annotated[int | None, Query(ge=1, le=1_000_000, description="Which of its texts; its current one.")]
+_Number = Annotated[
+    int | None, Query(ge=1, le=1_000_000, description="Which of its texts; the current one if left out.")
+]
 
 
 @router.get("")

@@ -57,7 +57,10 @@ def list_shares(
     caller: Reader,
     reads: ReadsOf,
     paging: Paged,
-    side: Annotated[str, Query(pattern="^(given|taken|inbox|all)$", description="inbox: what waits for us.")] = "all",
+    side: Annotated[
+        str,
+        Query(pattern="^(given|taken|inbox|all)$", description="inbox: shares that wait for this account's answer."),
+    ] = "all",
     ended: bool = False,
     sort: Annotated[wire.ShareSort, Query(description=REVERSED)] = "-proposed",
 ) -> Page[wire.Share]:

@@ -1,4 +1,4 @@
-"""Subscriptions to events: who is told, and what became of each message."""
+"""Subscriptions to events: who is notified, and what became of each message."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ def list_subscriptions(
     paging: Paged,
     sort: Annotated[wire.SubscriptionSort, Query(description=REVERSED)] = "name",
 ) -> Page[wire.Subscription]:
-    """Who is told of the account's events."""
+    """Who is notified of the account's events."""
     with reads.session() as session:
         query = select(Subscription).where(Subscription.account_id == caller.account_id)
         rows, following, total = paging.in_order(session, query, _SUBSCRIPTIONS, sort)
@@ -50,7 +50,8 @@ def show_subscription(name: str, caller: Reader, reads: ReadsOf) -> wire.Subscri
 def set_subscription(
     name: str, body: wire.SubscriptionRequest, caller: Manager, service: ServiceOf, conditions: Conditional
 ) -> wire.NewSubscription:
-    """Tell a webhook, or people by mail, of events from now on.  A webhook's key is in the answer, and shown this once."""
+    """Notify a webhook, or people by mail, of events from now on.  A webhook's key is in the answer, and shown this
+    once."""
     with service.database.sessions.begin() as session:
         query = select(Subscription).where(Subscription.account_id == caller.account_id, Subscription.name == name)
         row = session.scalar(query.with_for_update())
@@ -63,7 +64,7 @@ def set_subscription(
 def pause_subscription(
     name: str, body: wire.SubscriptionPause, caller: Manager, service: ServiceOf
 ) -> wire.Subscription:
-    """Let a subscription be silent, or speak again: it is told then of what happened meanwhile, in its order."""
+    """Pause or resume a subscription: the events of the pause are sent after it, in their order."""
     with service.database.sessions.begin() as session:
         row = find_subscription(session, caller, name, lock=True)
         if row.paused != body.paused:

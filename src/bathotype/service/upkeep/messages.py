@@ -1,4 +1,4 @@
-"""Duty: tell subscribers what happened.  Each event that is asked for is sent until it is taken, for about a day."""
+"""Duty: notify subscribers of events.  Each event that is asked for is sent until it is taken, for about a day."""
 
 from __future__ import annotations
 
@@ -86,7 +86,7 @@ def _send(turn: Turn, message: str) -> bool:
         if not why:
             audit.clear_alert(session, account, NOT_DELIVERED, receiver.name)
         elif row.attempts >= _ALERT_AFTER and happening.action != "alert.raised":
-            told = f"Messages for {receiver.name} are not taken: {why}."
+            told = f"Messages for {receiver.name} are not delivered: {why}."
             audit.raise_alert(session, account, NOT_DELIVERED, receiver.name, told)
     return not why
 

@@ -20,8 +20,8 @@ Words = npt.NDArray[np.int64]
 
 
 class ExtentTrees:
-    """The trees of all files of some inodes, of which each row is one.  ``leaves`` reads a tree that does not fit into its
-    inode: most do."""
+    """The trees of all files of some inodes, of which each row is one.  ``leaves`` reads a tree that does not fit into
+    its inode: most do."""
 
     def __init__(self, rows: npt.NDArray[np.uint8], block_size: int, leaves: Leaves) -> None:
         flags = _field(rows, 32, "<u4")
@@ -32,7 +32,7 @@ class ExtentTrees:
         self._entries, self._depth = _field(self._rows, 42, "<u2"), _field(self._rows, 46, "<u2")
 
     def _extent(self, slot: int) -> tuple[Words, Words, Words]:
-        """Of each inode's extent in a slot: first block of the file, length as it stands, first block of the disk."""
+        """Of each inode's extent in a slot: first block of the file, length as it is written, first block of the disk."""
         at = 40 + 12 + 12 * slot
         start = _field(self._rows, at + 6, "<u2") << 32 | _field(self._rows, at + 8, "<u4")
         return _field(self._rows, at, "<u4"), _field(self._rows, at + 4, "<u2"), start

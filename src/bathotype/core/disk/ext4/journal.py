@@ -3,7 +3,7 @@ what waits in the journal has been written.
 
 Follows the kernel's documentation (``Documentation/filesystems/ext4/journal.rst``) and its order of passes: scan, revoke,
 replay; every kind of checksum; revoked blocks; escaped blocks.  Fast commits and journals on other devices cannot be
-replayed here, and are told.
+replayed here; the error says so.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""ext4 as a file system that is read and not changed, as those with bigalloc are: a bit of their bitmaps stands for several
+"""ext4 as a file system that is read and not changed, as those with bigalloc are: a bit of their bitmaps is about several
 blocks."""
 
 from __future__ import annotations
@@ -23,7 +23,8 @@ class ReadExt4:
         self.uuid, self.label, self.end = self._fs.uuid, self._fs.label, self._fs.end
 
     def used(self) -> Ranges:
-        """Byte ranges that hold files or metadata; with bigalloc also blocks of a cluster that its file does not use yet."""
+        """Byte ranges that hold files or metadata; with bigalloc also blocks of a cluster that its file does not use
+        yet."""
         return used(self._fs)
 
     def walk(self) -> Iterator[tuple[str, DiskFile]]:

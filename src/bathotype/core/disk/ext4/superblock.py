@@ -138,7 +138,8 @@ class Superblock:
 
     @property
     def _superblock(self) -> int:
-        """The block of the first superblock.  With bigalloc a file system of small blocks begins with the block before."""
+        """The block of the first superblock.  With bigalloc a file system of small blocks begins with the block
+        before."""
         return SUPERBLOCK_AT // self.block_size
 
     def has_superblock(self, group: int) -> bool:
@@ -249,7 +250,7 @@ class Superblock:
         return summed & (0xFFFFFFFF if self.descriptor_size >= 64 else 0xFFFF)
 
     def free_counts(self) -> tuple[int, int]:
-        """Free blocks and inodes, as the groups tell; the superblock's own counts may be older."""
+        """Free blocks and inodes by the groups' counts; the superblock's own counts may be older."""
         blocks = inodes = 0
         table = self.descriptors()
         for at in range(0, len(table), self.descriptor_size):

@@ -96,7 +96,7 @@ def _unseen(fs: Ext4, *, ends: bool) -> Ranges:
 
 
 def _behind_mapped(fs: Ext4, first: int, rows: np.typing.NDArray[np.uint8]) -> Iterator[tuple[int, int]]:
-    """The same of files whose blocks are told by pointers: the last block is looked up in each file's map."""
+    """The same of files whose map consists of pointers: the last block is looked up in each file's map."""
     words = rows[:, :112].copy().view("<u4")
     kind, linked = rows[:, 1] & 0xF0, (rows[:, 26] | rows[:, 27]) != 0
     flags, low = words[:, 8], words[:, 1]
