@@ -24,6 +24,7 @@ from bathotype.service.access.principals import Principal
 from bathotype.service.admission import judge, rooms
 from bathotype.service.answers.rules import allowance_answer, verdicts_of
 from bathotype.service.catalogue import machine_size_of, needs_of, require_replica
+from bathotype.service.kinds.descent import keeps_identity
 from bathotype.service.kinds.launch import Launch, LaunchParams
 from bathotype.service.operations.start import start_operation
 from bathotype.service.placements import standing_disks
@@ -231,7 +232,8 @@ def plan_launch(
     names = _names(body)
     seen = usable_of(session, version, shares)
     reference = seen.written_by(caller.account_id)
-    verdict = seen.may_launch(reference, exact=parse_reference(body.reference).exact)
+    exact, kept = parse_reference(body.reference).exact, keeps_identity(session, version)
+    verdict = seen.may_launch(reference, exact=exact, as_is=kept)
     blockers, warnings = list(verdict.reasons), list(verdict.warnings)
     try:
         require_replica(session, seen.id, seen.reference, body.region, allowed=seen.regions)

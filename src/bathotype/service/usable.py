@@ -55,14 +55,15 @@ class Usable:
         """How an account writes it: with its owner before it where that is another."""
         return written(self.line, self.number, (self.owner_id, self.owner), account_id)
 
-    def may_launch(self, reference: str, *, exact: bool) -> LaunchVerdict:
-        """Whether its state lets it be launched by a reference."""
+    def may_launch(self, reference: str, *, exact: bool, as_is: bool | None = None) -> LaunchVerdict:
+        """Whether its state lets it be launched by a reference; ``as_is``, where that is known, whether it keeps the
+        identity of its source."""
         return may_launch(
             reference,
             self.state,
             exact=exact,
             pin_only=self.pin_only,
-            as_is=self.mode == "as-is",
+            as_is=self.mode == "as-is" if as_is is None else as_is,
             sunset_on=self.sunset_on,
             retire_on=self.retire_on,
         )

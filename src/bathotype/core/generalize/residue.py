@@ -57,14 +57,15 @@ _NO_SECRET = ("source-host-name", "source-address")
 class SourceIdentity:
     """What made the source that machine, to be looked for in what was captured.
 
-    ``earlier`` is that of the machine whose disk the source began with, where it was not a version's.
+    ``earlier`` are those of the machines that the source's disk began with: of a copied one, and of the sources of
+    versions.
     """
 
     host_name: str = ""
     machine_id: str = ""
     addresses: tuple[str, ...] = ()
     host_keys: tuple[str, ...] = ()
-    earlier: SourceIdentity | None = None
+    earlier: tuple[SourceIdentity, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -179,9 +180,10 @@ def _finding(rule: str, severity: str, path: str, line: int, excerpt: str, advic
     return Finding(f"{rule}-{name}", rule, severity, printable, line, excerpt, advice)
 
 
-def _identity_rules(source: SourceIdentity) -> list[ContentRule]:
+def _identity_rules(source: SourceIdentity, *, in_names: bool = False) -> list[ContentRule]:
+    """A host may be called as many folders are: in names of files only what is unmistakable counts."""
     rules = []
-    each = [source] if source.earlier is None else [source, source.earlier]
+    each = [source, *source.earlier]
 
     def add(rule: str, severity: str, values: list[str]) -> None:
         wanted = sorted({v for v in values if len(v) >= 3 and v not in ("localhost", "127.0.0.1", "::1", "debian")})
@@ -192,10 +194,15 @@ def _identity_rules(source: SourceIdentity) -> list[ContentRule]:
     add("source-machine-id", "high", [text for one in each for text in (one.machine_id, _dashed(one.machine_id))])
     fingerprints = [k for one in each for key in one.host_keys for k in (key, key.removeprefix("SHA256:"))]
     add("source-host-key", "high", fingerprints)
-    add("source-host-name", "medium", [one.host_name for one in each])
+    names = [one.host_name for one in each]
+    add("source-host-name", "medium", [name for name in names if not in_names or _tells(name)])
     addresses = [a for one in each for a in one.addresses]
     add("source-address", "medium", [a for a in addresses if not a.startswith(("127.", "fe80:", "::1"))])
     return rules
+
+
+def _tells(host_name: str) -> bool:
+    return len(host_name) >= _TELLING and not host_name.isalpha()
 
 
 def _dashed(machine_id: str) -> str:
@@ -218,11 +225,8 @@ class _Look:
     def __init__(self, disk: FileTree, source: SourceIdentity) -> None:
         self.budget, self.beyond = Budget(_MOST_UNPACKED), Budget(_MOST_BEYOND)
         self._disk = disk
-        rules = _identity_rules(source)
-        self._identity = HintedRules(rules)
-        # A host may be called as many folders are: in names only what is unmistakable counts.
-        telling = len(source.host_name) >= _TELLING and not source.host_name.isalpha()
-        self._in_names = HintedRules([r for r in rules if r.id != "source-host-name" or telling])
+        self._identity = HintedRules(_identity_rules(source))
+        self._in_names = HintedRules(_identity_rules(source, in_names=True))
         self._hidden: dict[str, str] = {}
         self._rule_of = self._ruled()
         self._skipped, self._public, self._assigned, self._unassigned = (

@@ -346,8 +346,8 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
     @property
     def known_identity(self) -> SourceIdentity:
         """That of the machine, and what the base's disk says besides."""
-        earlier = self.memo.copied.identity
-        return replace(super().known_identity, earlier=source_identity(earlier, {}) if earlier else None)
+        known, copied = super().known_identity, self.memo.copied.identity
+        return replace(known, earlier=(*known.earlier, source_identity(copied, {}))) if copied else known
 
     @property
     def in_use(self) -> frozenset[str]:

@@ -12,21 +12,18 @@ from typing import TYPE_CHECKING, Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from bathotype.core.confined.judging import DIGESTS, FilesQuestion
 from bathotype.core.disk.source import BlockSource
-from bathotype.core.errors import BathotypeError
-from bathotype.core.store.materialise import StoredDisk
 from bathotype.core.units import plural
 from bathotype.service.catalogue import reference_of
+from bathotype.service.kinds.descent import file_of, same_files
 from bathotype.service.operations.context import WorkContext
 from bathotype.service.records import Finding, Line, Replica, Version
 
 if TYPE_CHECKING:
     from bathotype.service.kinds.making import MakingParams
 
-#: Rules about the machine that was captured: another one's name in the same file is another finding.
+#: Rules about the machine that was captured: of another machine, the same finding is another one.
 _ITS_OWN = "source-"
-_PACKED = "!"
 _AS_IN = " (as in "
 
 
@@ -43,20 +40,14 @@ def still_accepted(
     found: dict[str, str] = {}
     for before in _before(context, params, parent):
         with context.session() as session:
-            accepted = _accepted(session, before)
-        alike = {f["id"]: _file(f["path"]) for f in findings if accepted.get(f["id"]) == f["path"]}
+            accepted = _accepted(session, before, parent)
+        alike = {f["id"]: file_of(f["path"]) for f in findings if accepted.get(f["id"]) == f["path"]}
         alike = {name: path for name, path in alike.items() if name not in found}
         if not alike:
             continue
-        question = FilesQuestion(tuple(sorted({*alike.values()})))
-        try:
-            store = context.store(params.region)
-            then = context.reader.ask(DIGESTS, question, StoredDisk(store.get_manifest(before), store)).digests
-            now = context.reader.ask(DIGESTS, question, image).digests
-        except BathotypeError as error:
-            context.log(f"Nothing is accepted as in an earlier version: {error.message}", "warning")
-            continue
-        found |= {name: before for name, path in alike.items() if path in now and now[path] == then.get(path)}
+        lost = "Nothing is accepted as in an earlier version"
+        same = same_files(context, params.region, before, [*alike.values()], image, lost)
+        found |= {name: before for name, path in alike.items() if path in same}
     if found:
         context.log(f"{plural(len(found), 'finding')} accepted as in an earlier version.")
     return found
@@ -76,17 +67,14 @@ def _before(context: WorkContext, params: MakingParams, parent: str | None) -> l
         return [*made_from, *session.scalars(in_line.order_by(Version.sort_key.desc()).limit(1))]
 
 
-def _accepted(session: Session, version: str) -> dict[str, str]:
-    """The paths of a version's accepted findings, by their ids."""
-    query = select(Finding.name, Finding.path).where(
-        Finding.version_id == version, Finding.accepted_by.is_not(None), ~Finding.rule.startswith(_ITS_OWN)
-    )
+def _accepted(session: Session, version: str, parent: str | None) -> dict[str, str]:
+    """The paths of a version's accepted findings, by their ids; those about the machine that it was captured from where
+    that machine left them to the version that is being made."""
+    query = select(Finding.name, Finding.path).where(Finding.version_id == version, Finding.accepted_by.is_not(None))
+    akin = parent is not None and parent in (version, session.get_one(Version, version).parent_id)
+    if not akin:
+        query = query.where(~Finding.rule.startswith(_ITS_OWN))
     return {row.name: row.path for row in session.execute(query)}
-
-
-def _file(path: str) -> str:
-    """The file on the disk of a finding that may be in something packed."""
-    return path.partition(_PACKED)[0]
 
 
 def accept_as_before(session: Session, version: Version, accepted: Mapping[str, str]) -> None:

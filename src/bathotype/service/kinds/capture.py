@@ -214,7 +214,7 @@ class CaptureKind(Snapshots[CP, CM], MakingKind[CP, CM]):
             made = clone.generalize(
                 profile,
                 known,
-                None if readable else lambda identity: source_identity(identity, self.memo.source),
+                None if readable else lambda identity: self._sought(identity),
             )
             self.memo.take_inside(made.planned)
             self.memo.profile = {"name": profile.name, "digest": profile.digest}
@@ -225,7 +225,7 @@ class CaptureKind(Snapshots[CP, CM], MakingKind[CP, CM]):
         with open_copy(context, writable=True) as image:
             context.reader.ask(BLANK, None, image)
         with open_copy(context) as image:
-            identity = source_identity(made.planned.identity, self.memo.source)
+            identity = self._sought(made.planned.identity)
             judged = made.judged or self._judge_inside(identity, image)
             findings = [*judged.findings, *map(residue.unmounted, made.unmounted)]
             # The id was a small file too: where it is still found, other removed files may be.
@@ -234,10 +234,13 @@ class CaptureKind(Snapshots[CP, CM], MakingKind[CP, CM]):
                 findings.append(residue.remains("the source's machine id"))
             self.look_over(image)
             self.memo.after = judged.survey
-            self.accept_as_before(findings, image)
-            self.judged(findings, judged.contents)
+            self.judged(self.with_left_behind(findings, image), judged.contents)
             self.store_disk(image, look(context.reader, image).used)
         return None
+
+    def _sought(self, identity: dict[str, Any]) -> residue.SourceIdentity:
+        """What the scan of a clone looks for: the identity that was read in it, and those of the sources before."""
+        return self.with_sources_before(source_identity(identity, self.memo.source))
 
     def _judge_inside(self, identity: residue.SourceIdentity, image: BlockSource) -> Judged:
         """Scan what a clone left, on its disks."""
@@ -272,8 +275,7 @@ class CaptureKind(Snapshots[CP, CM], MakingKind[CP, CM]):
             self.judged(residue.unreadable(error.message), None)
             return
         self.memo.after, self.memo.used_after = found.survey, found.used_bytes
-        self.accept_as_before(found.findings, disk)
-        self.judged(found.findings, found.contents)
+        self.judged(self.with_left_behind(found.findings, disk), found.contents)
 
     def _note_tool(self, tool: OwnTool, told: str) -> None:
         """Remember what has generalized the system."""

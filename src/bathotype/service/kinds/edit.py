@@ -11,6 +11,7 @@ from bathotype.core.errors import Refused
 from bathotype.core.generalize.profile import profile_of
 from bathotype.core.store.materialise import materialise
 from bathotype.core.units import plural
+from bathotype.service.kinds.descent import keeps_identity
 from bathotype.service.kinds.generalizing import change_copy, need_tools
 from bathotype.service.kinds.making import MakingKind, MakingMemo, MakingParams
 from bathotype.service.kinds.scratch import new_image
@@ -107,12 +108,12 @@ def unchanged(base: str) -> str:
     )
 
 
-def known_of_base(base: Version, reference: str) -> dict[str, Any]:
+def known_of_base(session: Session, base: Version, reference: str) -> dict[str, Any]:
     """What an edit needs to know of its base, as fields of `EditParams`."""
     source = {k: v for k, v in base.source.items() if k in ("machine_size", "size", "boot", "architecture")}
     return {
         "base_id": base.id,
         "base": reference,
         "source": {**source, "edited_from": reference},
-        "identity_kept": base.mode == "as-is" or (base.mode in ("import", "edit") and base.profile is None),
+        "identity_kept": bool(keeps_identity(session, base)),
     }

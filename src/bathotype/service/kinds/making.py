@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import contextlib
 from collections.abc import Sequence
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from datetime import date, datetime
 from typing import Any, TypeVar
 
@@ -38,6 +38,7 @@ from bathotype.service import audit
 from bathotype.service.access.principals import Principal
 from bathotype.service.chunks import RegionChunks, add_version, forget_chunks
 from bathotype.service.kinds.acceptances import accept_as_before, still_accepted
+from bathotype.service.kinds.descent import left_behind, sources_before
 from bathotype.service.kinds.generalizing import chunks_before
 from bathotype.service.kinds.scratch import image_path, new_image, open_copy
 from bathotype.service.numbering import claim, claim_again, give_back
@@ -196,7 +197,13 @@ class MakingKind(NumberedKind[P, K]):
     @property
     def known_identity(self) -> residue.SourceIdentity:
         """The identity that the scan looks for."""
-        return source_identity(self.memo.identity, self.memo.source)
+        return self.with_sources_before(source_identity(self.memo.identity, self.memo.source))
+
+    def with_sources_before(self, identity: residue.SourceIdentity) -> residue.SourceIdentity:
+        """An identity to look for, and those of the sources of the versions that this one descends from."""
+        with self.context.session() as session:
+            before = sources_before(session, self.parent(session))
+        return replace(identity, earlier=(*identity.earlier, *before))
 
     def store_disk(
         self, disk: BlockSource, used: Ranges, unchanged: Unchanged | None = None, *, taken: Ranges | None = None
@@ -261,9 +268,9 @@ class MakingKind(NumberedKind[P, K]):
             with open_copy(context) as image:
                 self.look_over(image)
                 found = context.reader.ask(JUDGE, JudgeQuestion(self.known_identity, identity_kept), image)
-                self.accept_as_before(found.findings, image)
+                findings = self.with_left_behind(found.findings, image)
             self.memo.after, self.memo.used_after = found.survey, found.used_bytes
-            self.judged(found.findings, found.contents)
+            self.judged(findings, found.contents)
         except Damaged:
             # It may rest on chunks that another version brought long ago: the next capture must store them anew.
             bad, _ = damaged_rows(manifest, store)
@@ -274,12 +281,14 @@ class MakingKind(NumberedKind[P, K]):
         finally:
             back.close()
 
-    def accept_as_before(self, findings: Sequence[residue.Finding], image: BlockSource) -> None:
-        """Keep which findings were accepted in an earlier version, in files that are the same."""
+    def with_left_behind(self, findings: Sequence[residue.Finding], image: BlockSource) -> list[residue.Finding]:
+        """The findings, with what the version that this one is made from has left in files that are the same; which of
+        them were accepted in an earlier version is kept."""
         with self.context.session() as session:
             parent = self.parent(session)
-        told = [asdict(one) for one in findings]
-        self.memo.accepted = still_accepted(self.context, self.params, parent, told, image)
+        found = [*findings, *left_behind(self.context, self.params.region, parent, findings, image)]
+        self.memo.accepted = still_accepted(self.context, self.params, parent, [asdict(one) for one in found], image)
+        return found
 
     def look_over(self, image: BlockSource) -> None:
         """Keep what the disks need, and what each of them holds."""

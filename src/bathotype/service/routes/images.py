@@ -310,7 +310,7 @@ def edit(body: wire.EditRequest, caller: Operator, service: ServiceOf, key: Key 
         line = base.line
         region = _edit_region(service, session, base, body)
         params = EditParams(
-            **known_of_base(base, reference_of(base)),
+            **known_of_base(session, base, reference_of(base)),
             steps=body.steps,
             even_unchanged=body.even_unchanged,
             notes=body.notes,

@@ -11,6 +11,7 @@ from bathotype.core.lifecycle.target import Candidate, fits, judge
 from bathotype.service.access.principals import Principal
 from bathotype.service.catalogue import find_version, needs_of, reference_of
 from bathotype.service.imagefiles import examine, look_ahead
+from bathotype.service.kinds.descent import keeps_identity
 from bathotype.service.records import Finding, VersionPackage
 from bathotype.service.routes.callers import Operator, ServiceOf
 from bathotype.service.routes.route import api_router
@@ -39,13 +40,13 @@ def _version(service: Service, caller: Principal, reference: str) -> tuple[str, 
         high = select(func.count()).where(
             Finding.version_id == version.id, Finding.severity == "high", Finding.accepted_by.is_(None)
         )
-        kept = version.mode == "as-is" or (version.mode == "import" and version.profile is None)
+        kept = keeps_identity(session, version)
         return reference_of(version), Candidate(
             max(disk["bytes"] for disk in version.disks),
             needs_of(version),
             (version.contents.get("os") or {}).get("id"),
             frozenset(names) if known else None,
-            generalized=None if version.mode in ("edit", "adopt") else not kept,
+            generalized=None if kept is None else not kept,
             high_findings=session.scalar(high),
             disks=len(version.disks),
         )
