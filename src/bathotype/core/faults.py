@@ -8,6 +8,7 @@ from typing import Any
 from pydantic import ValidationError
 from pydantic_core import ErrorDetails
 
+from bathotype.core.forms import words_of
 from bathotype.core.units import plural
 
 _MOST = 5  # faults named at once
@@ -22,7 +23,6 @@ _WORDS = {
     "missing_argument": "is missing",
     "extra_forbidden": "is not known here",
     "unexpected_keyword_argument": "is not known here",
-    "string_pattern_mismatch": "must have the form {pattern}",
     "string_type": _TEXT,
     "string_unicode": "must be a text in Unicode",
     "bytes_type": _TEXT,
@@ -91,12 +91,18 @@ def _few(context: Mapping[str, Any]) -> str:
     return "is empty" if context["min_length"] == 1 else f"has less than {plural(context['min_length'], 'part')}"
 
 
-_COUNTED: dict[str, Callable[[Mapping[str, Any]], str]] = {
+def _of_form(context: Mapping[str, Any]) -> str:
+    words = words_of(context["pattern"])
+    return f"must be {words}" if words else f"must have the form {context['pattern']}"
+
+
+_FROM_CONTEXT: dict[str, Callable[[Mapping[str, Any]], str]] = {
     "string_too_long": _longest,
     "string_too_short": _shortest,
     "url_too_long": _longest,
     "too_long": _many,
     "too_short": _few,
+    "string_pattern_mismatch": _of_form,
 }
 
 
@@ -111,8 +117,8 @@ def in_words(error: ErrorDetails) -> str:
     context = error.get("ctx") or {}
     kind = error["type"]
     try:
-        if kind in _COUNTED:
-            return _COUNTED[kind](context)
+        if kind in _FROM_CONTEXT:
+            return _FROM_CONTEXT[kind](context)
         if kind in _WORDS:
             return _WORDS[kind].format_map(context)
     except (KeyError, ValueError):

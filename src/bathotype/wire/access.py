@@ -8,11 +8,16 @@ from typing import Literal
 from pydantic import Field
 
 from bathotype.core.access.roles import Role, Verb
+from bathotype.core.forms import form
 from bathotype.wire.common import Answer, Revised, Wire, example
 
 UserKind = Literal["person", "robot"]
 KeyState = Literal["active", "rotated", "distrusted"]
-UserName = Field(pattern=r"^[a-z][a-z0-9]*(?:[-.][a-z0-9]+)*$", max_length=63, examples=["orla"])
+_USER = form(
+    r"^[a-z][a-z0-9]*(?:[-.][a-z0-9]+)*$",
+    "lower-case letters, digits, single hyphens and dots, beginning with a letter",
+)
+UserName = Field(pattern=_USER, max_length=63, examples=["orla"])
 
 
 class LogIn(Wire):

@@ -7,6 +7,7 @@ from typing import Any, Literal
 
 from pydantic import Field
 
+from bathotype.core.forms import SHA256
 from bathotype.core.sheets.document import MOST_CHARACTERS
 from bathotype.core.sheets.sheet import MOST_FILE
 from bathotype.core.sheets.steps import Scalar
@@ -76,7 +77,7 @@ class PayloadGiven(Wire):
         default=None, description="Id of its upload; a plan needs none, and neither does a file in a bucket."
     )
     bytes: int = Field(ge=1, le=MOST_FILE)
-    sha256: str = Field(pattern="^[0-9a-f]{64}$")
+    sha256: str = Field(pattern=SHA256)
 
 
 class RunOptions(Wire):

@@ -9,6 +9,7 @@ from pydantic import AfterValidator, Field, model_validator
 
 from bathotype.core.bucketaddress import check_object
 from bathotype.core.formats.names import ExportFormat
+from bathotype.core.forms import BUCKET_OBJECT
 from bathotype.core.lifecycle.purpose import Purpose
 from bathotype.wire.common import Answer, Plan, Wire, example
 from bathotype.wire.machines import Remark
@@ -43,7 +44,7 @@ class ImportRequest(Wire):
     model_config = example({"url": "s3://halvane-images/gauge.vmdk", "line": "gauge-collector", "number": "2.0.0"})
 
     upload: str | None = Field(default=None, description="Id of an upload.")
-    url: str | None = Field(default=None, pattern=r"^s3://[^/]+/.+$", description="s3://BUCKET/KEY")
+    url: str | None = Field(default=None, pattern=BUCKET_OBJECT, description="s3://BUCKET/KEY")
     region: str | None = Field(default=None, description="Where the version is stored; an upload's own region.")
     format: ImageFormat | None = None
     line: str

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from pydantic import Field, model_validator
 
+from bathotype.core.forms import BUCKET_OBJECT
 from bathotype.core.lifecycle.target import Target
 from bathotype.wire.common import Answer, Wire, example
 from bathotype.wire.images import ImageFormat
@@ -20,7 +21,7 @@ class TargetCheckRequest(Wire):
     target: Target
     reference: str | None = None
     upload: str | None = Field(default=None, description="Id of an upload.")
-    url: str | None = Field(default=None, pattern=r"^s3://[^/]+/.+$", description="s3://BUCKET/KEY")
+    url: str | None = Field(default=None, pattern=BUCKET_OBJECT, description="s3://BUCKET/KEY")
     format: ImageFormat | None = Field(default=None, description="Of a file; recognised where left out.")
 
     @model_validator(mode="after")

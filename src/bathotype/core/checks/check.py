@@ -8,15 +8,16 @@ from typing import Annotated, Literal
 from pydantic import Field, ValidationError, field_validator, model_validator
 
 from bathotype.core.errors import Invalid
+from bathotype.core.forms import FILE_MODE, GUEST_ACCOUNT, SHA256, STEP_ID, form
 from bathotype.core.sheets.document import fault_of, read_document
-from bathotype.core.sheets.steps import ACCOUNT, PACKAGE_NAME, PAGE, SERVICE, GuestPath, Section, Word, whole_path
+from bathotype.core.sheets.steps import PACKAGE_NAME, PAGE, SERVICE, GuestPath, Section, Word, whole_path
 
 _WITHIN = "Seconds within which it must become true."
-_VERSION = r"^[A-Za-z0-9][A-Za-z0-9.+~:_-]{0,200}$"
+_VERSION = form(r"^[A-Za-z0-9][A-Za-z0-9.+~:_-]{0,200}$", "the version of a package, such as 3.0.15-1")
 
 
 class _Check(Section):
-    id: str = Field(pattern=r"^[a-z][a-z0-9-]{0,62}$", description="Names the check in reports and launch rules.")
+    id: str = Field(pattern=STEP_ID, max_length=63, description="Names the check in reports and launch rules.")
     why: str = Field(default="", max_length=500)
     within: int = Field(default=30, ge=1, le=1800, description=_WITHIN)
 
@@ -77,10 +78,10 @@ class FileIs(_Check):
     is_: Literal["file"] = Field(alias="is")
     within: int = Field(default=3, ge=1, le=1800, description=_WITHIN)
     path: GuestPath
-    sha256: str | None = Field(default=None, pattern="^[0-9a-f]{64}$")
-    owner: str | None = Field(default=None, pattern=ACCOUNT)
-    group: str | None = Field(default=None, pattern=ACCOUNT)
-    mode: str | None = Field(default=None, pattern="^[0-7]{3,4}$")
+    sha256: str | None = Field(default=None, pattern=SHA256)
+    owner: str | None = Field(default=None, pattern=GUEST_ACCOUNT)
+    group: str | None = Field(default=None, pattern=GUEST_ACCOUNT)
+    mode: str | None = Field(default=None, pattern=FILE_MODE)
     contains: str | None = Field(default=None, max_length=1000)
     absent: bool = False
 
@@ -92,7 +93,7 @@ class UserIs(_Check):
 
     is_: Literal["user"] = Field(alias="is")
     within: int = Field(default=3, ge=1, le=1800, description=_WITHIN)
-    user: str = Field(pattern=ACCOUNT)
+    user: str = Field(pattern=GUEST_ACCOUNT)
     absent: bool = False
 
 

@@ -9,13 +9,14 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_valida
 
 from bathotype.core.errors import Invalid
 from bathotype.core.faults import faults_of
+from bathotype.core.forms import DOMAIN, FILE_MODE, GUEST_ACCOUNT, form
 from bathotype.core.sheets.steps import whole_path
 
 _KEY = re.compile(r"(?:ssh-(?:ed25519|rsa)|ecdsa-sha2-nistp\d+|sk-[\w@.-]+) [A-Za-z0-9+/]+={0,2}(?: [^\n]*)?")
 _HOST = re.compile(r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?")
-_DOMAIN = r"^[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?(?:\.[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?)*$"
 #: How a secret of an account is called.
 SECRET_NAME = r"[a-z0-9](?:[a-z0-9-]{0,61}[a-z0-9])?"
+_SECRET = form(f"^{SECRET_NAME}$", "the name of a secret: lower-case letters, digits and hyphens")
 _COUNTER = re.compile(r"\{n(?::0?(\d))?\}")
 
 
@@ -24,7 +25,7 @@ class User(BaseModel):
 
     model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
 
-    name: str = Field(pattern=r"^[a-z_][a-z0-9_-]{0,31}$")
+    name: str = Field(pattern=GUEST_ACCOUNT)
     full_name: str = ""
     groups: list[str] = []
     shell: str = "/bin/bash"
@@ -54,7 +55,7 @@ class Network(BaseModel):
     )
     gateway: str | None = None
     name_servers: list[str] = Field(default=[], max_length=16, description="Addresses of DNS servers.")
-    search: list[Annotated[str, Field(pattern=_DOMAIN)]] = Field(
+    search: list[Annotated[str, Field(pattern=DOMAIN)]] = Field(
         default=[], max_length=16, description="Domains in which short names are looked up."
     )
 
@@ -64,13 +65,13 @@ class SecretFile(BaseModel):
 
     model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
 
-    secret: str = Field(pattern=f"^{SECRET_NAME}$", description="Its name in the account.")
+    secret: str = Field(pattern=_SECRET, description="Its name in the account.")
     path: str | None = Field(
         default=None,
         max_length=4096,
         description="Left out: /run/bathotype/NAME, which is memory: gone after a restart.",
     )
-    mode: str = Field(default="0600", pattern="^[0-7]{3,4}$")
+    mode: str = Field(default="0600", pattern=FILE_MODE)
 
     @property
     def place(self) -> str:
@@ -94,9 +95,15 @@ class FirstBoot(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True, defer_build=True)
 
     host_name: str | None = Field(default=None, examples=["gauge-{n:02}"])
-    domain: str | None = Field(default=None, pattern=_DOMAIN, max_length=189)
-    time_zone: str | None = Field(default=None, pattern=r"^[A-Za-z0-9_+/-]+$", examples=["Etc/UTC"])
-    locale: str | None = Field(default=None, pattern=r"^[A-Za-z0-9_.@-]+$")
+    domain: str | None = Field(default=None, pattern=DOMAIN, max_length=189)
+    time_zone: str | None = Field(
+        default=None,
+        pattern=form(r"^[A-Za-z0-9_+/-]+$", "the name of a time zone, such as Etc/UTC"),
+        examples=["Etc/UTC"],
+    )
+    locale: str | None = Field(
+        default=None, pattern=form(r"^[A-Za-z0-9_.@-]+$", "the name of a locale, such as en_GB.UTF-8")
+    )
     network: Network = Network()
     users: list[User] = []
     ssh_public_keys: list[str] = Field(default=[], description="May log in as the image's default user.")

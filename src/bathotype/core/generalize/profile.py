@@ -17,6 +17,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_valida
 from bathotype.core.errors import Invalid, NotFound
 from bathotype.core.expressions import for_text
 from bathotype.core.faults import faults_of
+from bathotype.core.forms import STEP_ID, form
 from bathotype.core.guest.patterns import MOST_CHOICES, choices
 from bathotype.core.lifecycle.references import check_name
 from bathotype.core.store.chunks import digest
@@ -41,7 +42,7 @@ def _listing(names: list[str]) -> str:
 class _Step(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
-    id: str = Field(pattern=r"^[a-z][a-z0-9-]*$", description="Names the step in plans and records.")
+    id: str = Field(pattern=STEP_ID, description="Names the step in plans and records.")
     why: str = Field(default="", description="What the step protects from.")
 
 
@@ -118,7 +119,7 @@ class SetLine(_PathStep):
 
     do: Literal["set-line"]
     match: str
-    line: str = Field(pattern=r"^[^\n]*$")
+    line: str = Field(pattern=form(r"^[^\n]*$", "one line"))
 
     @field_validator("match")
     @classmethod
@@ -204,7 +205,10 @@ class AnswerFile(BaseModel):
 
     model_config = ConfigDict(extra="forbid", frozen=True)
 
-    name: str = Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$", description="Its name on the seed volume.")
+    name: str = Field(
+        pattern=form(r"^[A-Za-z0-9][A-Za-z0-9._-]{0,62}$", "a plain file name"),
+        description="Its name on the seed volume.",
+    )
     template: str = Field(max_length=65536)
     user: str = Field(default="", max_length=4096, description="What is written of each user.")
     network: str = Field(default="", max_length=4096, description="What is written of static addresses.")
@@ -286,8 +290,11 @@ class AuthorizeKey(_Step):
     """Let the holder of an SSH key log in as a user of the disk."""
 
     do: Literal["authorize-key"]
-    user: str = Field(pattern=r"^[a-z_][a-z0-9_.-]*$")
-    key: str = Field(pattern=r"^(ssh|ecdsa|sk)-[^\n]+$", max_length=8192)
+    user: str = Field(pattern=form(r"^[a-z_][a-z0-9_.-]*$", "the name of a user, in lower case"))
+    key: str = Field(
+        pattern=form(r"^(ssh|ecdsa|sk)-[^\n]+$", "an SSH public key: the line of a file that ends in .pub"),
+        max_length=8192,
+    )
 
     @property
     def says(self) -> str:

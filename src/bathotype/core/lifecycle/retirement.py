@@ -49,7 +49,7 @@ def plan_sunset(usage: Usage, retire_on: date | None, today: date) -> Retirement
     moves = usage.state == VersionState.SUNSET and retire_on is not None and retire_on != usage.retire_on
     if VersionState.SUNSET not in MOVES[usage.state] and not moves:
         already = " already" if usage.state == VersionState.SUNSET else ": only a released version goes into sunset"
-        blockers.append(f"{usage.reference} is {usage.state}{already}.")
+        blockers.append(f"{usage.reference} is {usage.state.spoken}{already}.")
     if retire_on is not None and retire_on <= today:
         blockers.append(f"{retire_on} is not in the future. Give a later date, or retire it now.")
     if retire_on is None:
@@ -74,7 +74,7 @@ def plan_retire(usage: Usage) -> RetirementPlan:
     """Retire: refuse new launches.  Running instances keep running."""
     blockers, warnings = [], []
     if VersionState.RETIRED not in MOVES[usage.state]:
-        blockers.append(f"{usage.reference} is {usage.state} already.")
+        blockers.append(f"{usage.reference} is {usage.state.spoken} already.")
     if usage.marks:
         what = agree(len(usage.marks), "the mark", "these marks")
         blockers.append(f"{_marks(usage)} to it. Move {what} to another version first.")
@@ -98,7 +98,7 @@ def plan_purge(usage: Usage, now: datetime, *, waive_grace: bool = False) -> Ret
     if usage.state == VersionState.PURGED:
         blockers.append(f"{usage.reference} is purged already.")
     elif usage.state != VersionState.RETIRED:
-        blockers.append(f"{usage.reference} is {usage.state}. Retire it first.")
+        blockers.append(f"{usage.reference} is {usage.state.spoken}. Retire it first.")
     if usage.running:
         blockers.append(f"{_instances(usage, 'run')}. Terminate or renew {agree(usage.running, 'it', 'them')} first.")
     for hold in usage.holds:

@@ -10,11 +10,14 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, StringConstraints, model_validator
 
+from bathotype.core.forms import NAME, form
+from bathotype.core.lifecycle.states import VersionState
 from bathotype.core.units import agree, plural
 
 _PATTERN = r"[a-z*?][a-z0-9*?-]*(?:/[a-z*?][a-z0-9*?-]*)?(?:@[0-9a-zA-Z.*?-]+)?"
-Pattern = Annotated[str, StringConstraints(pattern=f"^{_PATTERN}$", max_length=200)]
-Name = Annotated[str, StringConstraints(pattern=r"^[a-z][a-z0-9]*(?:-[a-z0-9]+)*$", max_length=63)]
+_LINES = form(f"^{_PATTERN}$", "line, account/line or account/line@number, with * and ? for any characters")
+Pattern = Annotated[str, StringConstraints(pattern=_LINES, max_length=200)]
+Name = Annotated[str, StringConstraints(pattern=NAME, max_length=63)]
 
 
 class RuleException(BaseModel):
@@ -164,7 +167,10 @@ def _failures(rule: LaunchRule, facts: LaunchFacts) -> list[tuple[str, str]]:
     if rule.lines is not None and not any(matches(p, facts.owner, facts.line, facts.number) for p in rule.lines):
         fail(f"{facts.owner}/{facts.line} is not among the lines allowed.", f"Launch {' or '.join(rule.lines)}.")
     if rule.released_only and facts.state != "released":
-        fail(f"{reference} is {facts.state}.", "Launch a released version, or have this one released.")
+        fail(
+            f"{reference} is {VersionState(facts.state).spoken}.",
+            "Launch a released version, or have this one released.",
+        )
     if rule.no_older_than_days is not None:
         out += _age(rule.no_older_than_days, facts, reference)
     if rule.signed and facts.signed is not True:

@@ -84,7 +84,7 @@ def of_today(*, needs: int, dates: int, running: int, versions: int, failed: int
         out.append(Part("Nothing needs you", strong=True))
     out.append(Part(". "))
     if not running:
-        out.append(Part("No instance runs yet."))
+        out.append(Part("No instance runs."))
         return out
     out.append(Part(_run(running), "instances"))
     out.append(Part(f" on {plural(versions, 'version')}"))

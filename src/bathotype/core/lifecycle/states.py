@@ -19,6 +19,11 @@ class VersionState(StrEnum):
     RETIRED = "retired"
     PURGED = "purged"
 
+    @property
+    def spoken(self) -> str:
+        """The state as a sentence has it: ``retired``, ``in sunset``."""
+        return "in sunset" if self is VersionState.SUNSET else self.value
+
 
 #: Which moves the table allows.
 MOVES: dict[VersionState, frozenset[VersionState]] = {
@@ -42,9 +47,9 @@ def check_move(reference: str, current: VersionState, wanted: VersionState) -> N
     """Raises `Refused` unless a version may go from one state to the other."""
     if wanted not in MOVES[current]:
         if current == wanted:
-            raise Refused(f"{reference} is {current} already.", code="state-same")
+            raise Refused(f"{reference} is {current.spoken} already.", code="state-same")
         raise Refused(
-            f"{reference} is {current}; from there it cannot become {wanted}.",
+            f"{reference} is {current.spoken}; from there it cannot become {wanted}.",
             advice=_INSTEAD[current],
             code="state-forbids",
         )
@@ -89,7 +94,7 @@ def may_launch(
         reasons.append(f"{reference} is pin-only: it is launched only when named exactly.")
     if as_is:
         warnings.append(
-            f"{reference} was captured as it is: every instance begins with the source machine's identity "
-            "(machine id, host keys, credentials)."
+            f"{reference} keeps the identity of its source: every instance begins with the same machine id, host keys "
+            "and credentials."
         )
     return LaunchVerdict(not reasons, tuple(reasons), tuple(warnings))

@@ -90,7 +90,7 @@ def fits(rows: list[Row]) -> bool:
 def _disk(target: Target, image: Candidate) -> Iterator[Row]:
     if target.largest_disk is not None:
         fit = image.disk_bytes <= target.largest_disk
-        why = f"The disk has {iec(image.disk_bytes)}; {iec(target.largest_disk)} are taken."
+        why = f"The disk has {iec(image.disk_bytes)}; the target takes {iec(target.largest_disk)} at most."
         yield Row("disk", "ok" if fit else "obstacle", why, "" if fit else "Make it smaller where it was made.")
     if target.most_disks is not None:
         fit = image.disks <= target.most_disks

@@ -6,6 +6,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import Discriminator, Field, Tag, field_validator, model_validator
 
+from bathotype.core.forms import form
 from bathotype.core.sheets.steps import Section
 from bathotype.core.units import bytes_of
 
@@ -36,14 +37,16 @@ class InstalledBase(Section):
 
     medium: str = Field(description="A file of the payload: an ISO 9660 image that a machine boots from.")
     disk_size: str = Field(max_length=40, examples=["4GiB"], description="Size of the blank disk.")
-    answers: dict[Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._-]{0,60}$")], str] = Field(
+    answers: dict[
+        Annotated[str, Field(pattern=form(r"^[A-Za-z0-9][A-Za-z0-9._-]{0,60}$", "a plain file name"))], str
+    ] = Field(
         default={},
         max_length=20,
         description="Files of the answer volume by their names, and their names in the payload.",
     )
     volume: str = Field(
         default="CIDATA",
-        pattern="^[A-Za-z0-9_-]{1,16}$",
+        pattern=form("^[A-Za-z0-9_-]{1,16}$", "letters, digits, _ and -, 16 at most"),
         description="The label by which the installer finds the answers.",
     )
     ready: Literal["off", "agent"] = Field(

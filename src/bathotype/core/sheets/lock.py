@@ -13,6 +13,7 @@ from typing import Annotated
 from pydantic import BaseModel, ConfigDict, Field, ValidationError
 
 from bathotype.core.errors import Invalid, NotFound, Refused
+from bathotype.core.forms import SHA256
 from bathotype.core.sheets.folders import Member, members_of, pack
 from bathotype.core.sheets.sheet import MOST_FILE, MOST_PAYLOAD, KeptFile, PayloadFile, Sheet, SheetPart
 from bathotype.core.units import iec
@@ -24,7 +25,7 @@ class Locked(BaseModel):
     model_config = ConfigDict(extra="forbid", frozen=True)
 
     bytes: int = Field(ge=1, le=MOST_FILE)
-    sha256: Annotated[str, Field(pattern="^[0-9a-f]{64}$")]
+    sha256: Annotated[str, Field(pattern=SHA256)]
 
 
 class Lock(BaseModel):

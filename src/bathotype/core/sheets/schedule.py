@@ -17,6 +17,7 @@ from zoneinfo import ZoneInfo, available_timezones
 from cronsim import CronSim, CronSimError
 from pydantic import Field, field_validator, model_validator
 
+from bathotype.core.forms import form
 from bathotype.core.sheets.steps import Section
 
 Day = Literal["monday", "tuesday", "wednesday", "thursday", "friday", "saturday", "sunday"]
@@ -26,7 +27,11 @@ class Time(Section):
     """Days with a time, or cron's five fields (minute, hour, day of the month, month, day of the week)."""
 
     days: list[Day] = Field(default=[], max_length=7, description="Left out: every day.")
-    at: str | None = Field(default=None, pattern=r"^([01][0-9]|2[0-3]):[0-5][0-9]$", examples=["02:00"])
+    at: str | None = Field(
+        default=None,
+        pattern=form(r"^([01][0-9]|2[0-3]):[0-5][0-9]$", "a time of day, such as 02:00"),
+        examples=["02:00"],
+    )
     cron: str | None = Field(default=None, max_length=200, examples=["0 2 1 * *"])
 
     @model_validator(mode="after")

@@ -7,16 +7,15 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, field_validator, model_validator
 
+from bathotype.core.forms import FILE_MODE, GUEST_ACCOUNT, STEP_ID, form
 from bathotype.core.generalize.profile import AnswerFile, Marker
 from bathotype.core.sheets.cleaning import USUAL, Cleanup
 
 _PACKAGE = re.compile(r"[A-Za-z0-9][A-Za-z0-9+._-]*(?:=[A-Za-z0-9][A-Za-z0-9+.~:_-]*)?")
-SERVICE = r"^[A-Za-z0-9][A-Za-z0-9:_.@\\-]{0,200}$"
-PACKAGE_NAME = r"^[A-Za-z0-9][A-Za-z0-9+._-]*$"
-ACCOUNT = r"^[a-z_][a-z0-9_-]{0,31}$"
+SERVICE = form(r"^[A-Za-z0-9][A-Za-z0-9:_.@\\-]{0,200}$", "the name of a service, such as lighttpd")
+PACKAGE_NAME = form(r"^[A-Za-z0-9][A-Za-z0-9+._-]*$", "the name of a package, such as openssl")
 #: Addresses of pages that a machine can ask for.
-PAGE = r"^https?://[A-Za-z0-9.:\[\]-]+(?:/[!-~]*)?$"
-STEP_ID = "^[a-z][a-z0-9-]*$"
+PAGE = form(r"^https?://[A-Za-z0-9.:\[\]-]+(?:/[!-~]*)?$", "an address such as http://localhost/")
 _ONLY_IF = "Parameters and the values that they must have; else it is skipped."
 _VARIABLE = re.compile(r"[A-Za-z_][A-Za-z0-9_]*")
 _MOST_PATH, _MOST_TEXT = 4096, 64 * 1024
@@ -48,7 +47,7 @@ def _plain(value: str) -> str:
     return value
 
 
-GuestPath = Annotated[str, Field(pattern="^/"), Field(max_length=_MOST_PATH)]
+GuestPath = Annotated[str, Field(pattern=form("^/", "an absolute path")), Field(max_length=_MOST_PATH)]
 Word = Annotated[str, Field(min_length=1, max_length=4096)]
 Scalar = bool | int | float | str
 
@@ -122,9 +121,9 @@ class PutFile(_Step):
     to: GuestPath
     payload: str | None = Field(default=None, description="The file's name in the payload.")
     content: str | None = Field(default=None, max_length=_MOST_TEXT, description="A text instead.")
-    mode: str = Field(default="0644", pattern="^[0-7]{3,4}$")
-    owner: str = Field(default="root", pattern=ACCOUNT)
-    group: str = Field(default="root", pattern=ACCOUNT)
+    mode: str = Field(default="0644", pattern=FILE_MODE)
+    owner: str = Field(default="root", pattern=GUEST_ACCOUNT)
+    group: str = Field(default="root", pattern=GUEST_ACCOUNT)
 
     _path = field_validator("to")(whole_path)
 
@@ -207,7 +206,7 @@ class AddGroup(_Step):
     """Add a group, unless it is there."""
 
     do: Literal["add-group"]
-    group: str = Field(pattern=ACCOUNT)
+    group: str = Field(pattern=GUEST_ACCOUNT)
     system: bool = False
 
 
@@ -215,8 +214,8 @@ class AddUser(_Step):
     """Add a user without a password, unless there is one, and make it a member of groups."""
 
     do: Literal["add-user"]
-    user: str = Field(pattern=ACCOUNT)
-    groups: list[Annotated[str, Field(pattern=ACCOUNT)]] = Field(default=[], max_length=50)
+    user: str = Field(pattern=GUEST_ACCOUNT)
+    groups: list[Annotated[str, Field(pattern=GUEST_ACCOUNT)]] = Field(default=[], max_length=50)
     shell: GuestPath = "/usr/sbin/nologin"
     system: bool = False
 

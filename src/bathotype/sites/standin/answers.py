@@ -11,13 +11,14 @@ from typing import Annotated, TypeVar
 from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, Field, StringConstraints
 
 from bathotype.core.contents.platform import PlatformOffered
+from bathotype.core.forms import form
 from bathotype.core.guest.answers import plain
 from bathotype.core.lifecycle.networks import FirewallSet, Networks, Opening, PublicAddress, Subnet
 from bathotype.core.lifecycle.purpose import SizeOffered
 from bathotype.sites.protocol import SiteDisk, SiteLimits, SiteMachine
 
 #: What an id must look like: it becomes part of an address.
-ID = r"^[A-Za-z0-9_-]{1,100}$"
+ID = form(r"^[A-Za-z0-9_-]{1,100}$", "an id of letters, digits, _ and -")
 
 _T = TypeVar("_T")
 Id = Annotated[str, StringConstraints(pattern=ID)]
@@ -114,7 +115,9 @@ class Export(_Answer):
     """A disk that is offered over NBD.  The address names a host: a path would be one of this machine's own sockets."""
 
     id: Id
-    address: Annotated[str, StringConstraints(pattern=r"^nbd://", max_length=1000)]
+    address: Annotated[
+        str, StringConstraints(pattern=form(r"^nbd://", "an address that begins with nbd://"), max_length=1000)
+    ]
     changes_context: Line | None = None
 
 
@@ -221,4 +224,6 @@ class Refusal(_Answer):
     """Why a request was not done (RFC 9457)."""
 
     detail: Line = ""
-    code: Annotated[str, StringConstraints(pattern=r"^[a-z0-9-]{0,60}$")] = ""
+    code: Annotated[
+        str, StringConstraints(pattern=form(r"^[a-z0-9-]{0,60}$", "a code of lower-case letters, digits and hyphens"))
+    ] = ""
