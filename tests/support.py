@@ -305,7 +305,7 @@ def running_system(*, worker: bool = True) -> Iterator[System]:
 
 def command_line(*argv: str, given: str = "", **environment: str) -> subprocess.CompletedProcess[str]:
     """Run the command line in this process as a user does in another; what it prints and its exit code."""
-    out, errors = io.StringIO(), io.StringIO()
+    out, errors = (io.TextIOWrapper(io.BytesIO(), "utf-8", write_through=True) for _ in range(2))
     kept, keyboard = dict(os.environ), sys.stdin
     for name in [n for n in os.environ if n.startswith("BATHOTYPE_")]:
         del os.environ[name]
@@ -320,7 +320,8 @@ def command_line(*argv: str, given: str = "", **environment: str) -> subprocess.
         sys.stdin = keyboard
         os.environ.clear()
         os.environ.update(kept)
-    return subprocess.CompletedProcess(argv, code, out.getvalue(), errors.getvalue())
+    printed, said = (stream.buffer.getvalue().decode() for stream in (out, errors))  # type: ignore[attr-defined]
+    return subprocess.CompletedProcess(argv, code, printed, said)
 
 
 class Memory:

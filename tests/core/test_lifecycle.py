@@ -232,7 +232,7 @@ NOON = datetime(2026, 11, 25, 12, tzinfo=UTC)
 @pytest.mark.parametrize(
     ("rule", "facts", "told"),
     [
-        ({"released_only": True}, {"state": "sunset"}, "is sunset"),
+        ({"released_only": True}, {"state": "sunset"}, "is in sunset"),
         ({"owners": ["chart-house"]}, {}, "lines of tide-core"),
         ({"lines": ["tide-core/surge-*", "gauge@2.*"]}, {}, "not among the lines"),
         ({"no_older_than_days": 29}, {}, "30 days ago"),

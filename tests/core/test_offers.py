@@ -273,7 +273,7 @@ def test_an_operation_can_be_cancelled_until_it_ends_and_run_again_if_it_failed(
             sentences.of_today(needs=1, dates=2, running=26, versions=4, failed=0),
             "1 thing needs you, and 2 dates come near. 26 instances run on 4 versions; everything else is in order.",
         ),
-        (sentences.of_today(needs=0, dates=0, running=0, versions=0, failed=0), "Nothing needs you. No instance runs yet."),
+        (sentences.of_today(needs=0, dates=0, running=0, versions=0, failed=0), "Nothing needs you. No instance runs."),
     ],
 )  # fmt: skip
 def test_sentences_agree_with_their_numbers(said: sentences.Sentence, text: str) -> None:

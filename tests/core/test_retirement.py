@@ -34,7 +34,7 @@ def test_only_a_released_version_goes_into_sunset(state: VersionState) -> None:
     assert is_free(plan) is (VersionState.SUNSET in MOVES[state])
     assert plan.verb == "sunset" and plan.subject == "x@1.0.0"
     if state is VersionState.SUNSET:
-        assert plan.blockers == ("x@1.0.0 is sunset already.",)
+        assert plan.blockers == ("x@1.0.0 is in sunset already.",)
     elif not is_free(plan):
         assert plan.blockers == (f"x@1.0.0 is {state}: only a released version goes into sunset.",)
 

@@ -109,7 +109,7 @@ def test_an_owner_limits_a_consumer(office: Office) -> None:
     office.shared("limited", "chart-house")
     with office.core as client, office.client("chart-house") as other:
         client.set_allowance("charts", kind="line", line="limited", consumer="chart-house", most=0)
-        with pytest.raises(Refused, match="Allowance charts: 0 of 0 are in use, so no more instances may run"):
+        with pytest.raises(Refused, match="Allowance charts: 0 of 0 in use, so no more instances may run"):
             other.launch(reference=f"tide-core/{version}", region="skerry-1", name="over")
         assert [(a.account, a.most) for a in other.allowances()] == [("tide-core", 0)]
         assert client.plan_launch(reference=version, region="skerry-1", name="own").blockers == []

@@ -125,7 +125,7 @@ def test_every_verb_has_a_plan_of_one_shape(fleet: Office) -> None:
         past = client.sunset_plan("gauge@1.1.0", retire_on=utcnow().date())
         assert "not in the future" in past.blockers[0] and not past.effects
         client.sunset("gauge@1.1.0", retire_on=day)
-        assert client.sunset_plan("gauge@1.1.0").blockers == ["gauge@1.1.0 is sunset already."]
+        assert client.sunset_plan("gauge@1.1.0").blockers == ["gauge@1.1.0 is in sunset already."]
 
 
 def test_a_change_is_refused_where_somebody_else_was_faster(fleet: Office) -> None:

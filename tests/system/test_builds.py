@@ -172,7 +172,10 @@ def test_nothing_new_starts_nothing(system: System, base: str, tmp_path: Path, c
     file = tmp_path / "same.yaml"
     file.write_text(short("- {id: a, do: put-file, content: a, to: /etc/same}").replace("sheet: short", "sheet: same"))
     made = json.loads(cli("build", str(file), "--unless-same", "--json").stdout)["result"]["reference"]
-    assert cli("build", str(file), "--unless-same").stdout == f"nothing new: {made} was built from the same sheet, values, payload and base\n"
+    assert (
+        cli("build", str(file), "--unless-same").stdout
+        == f"nothing new: {made} was built from the same sheet, values, payload and base\n"
+    )
     for_shell = cli("build", str(file), "--unless-same", "--format", "env").stdout
     assert f"export BATHOTYPE_REFERENCE={made}\n" in for_shell and "export BATHOTYPE_RELEASED=false\n" in for_shell
     assert all(line.startswith("export BATHOTYPE_") for line in for_shell.splitlines())

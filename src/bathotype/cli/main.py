@@ -100,7 +100,12 @@ def build_parser(named: str | None) -> argparse.ArgumentParser:
         formatter_class=argparse.RawDescriptionHelpFormatter,
     )
     parser.add_argument("--version", action="version", version=f"bathotype {bathotype.__version__}")
-    parser.add_argument("--account", dest="account_first", help="act for this account of yours; also after the command")
+    parser.add_argument(
+        "--account",
+        metavar="ACCOUNT",
+        dest="account_first",
+        help="act for this account of yours; also after the command",
+    )
     parsers = parser.add_subparsers(dest="command", required=True, metavar="COMMAND")
     wanted = COMMANDS[named][0] if named in COMMANDS else None
     loaded = False
@@ -134,7 +139,7 @@ def main(argv: list[str] | None = None) -> int:
         argcomplete.autocomplete(parser)
     given, rest = parser.parse_known_args(argv)
     if rest and not getattr(given, "hands_on", False):
-        parser.error(f"unrecognized arguments: {' '.join(rest)}")
+        given.usage_error(f"unrecognized arguments: {' '.join(rest)}")
     given.rest = rest
     if getattr(given, "ndjson", False):
         given.json = True

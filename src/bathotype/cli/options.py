@@ -34,7 +34,7 @@ def command(
     parser.add_argument("--ndjson", action="store_true", help="of a list, one JSON document a line")
     parser.add_argument("--header", action="store_true", help="a line of headings before a list on a pipe")
     parser.add_argument("--account", dest="acting_as", metavar="ACCOUNT", help="act for this account of yours")
-    parser.set_defaults(handler=handler, needs_client=needs_client)
+    parser.set_defaults(handler=handler, needs_client=needs_client, usage_error=parser.error)
     return parser
 
 

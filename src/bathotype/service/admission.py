@@ -165,7 +165,7 @@ class Room:
         left = max(0, self.row.most - self.used)
         more = f"{plural(left, 'more instance')} may run, not {count}" if left else "no more instances may run"
         return (
-            f"Allowance {self.row.name}: {self.used} of {self.row.most} are in use, so {more}. "
+            f"Allowance {self.row.name}: {self.used} of {self.row.most} in use, so {more}. "
             "Terminate others, or have the allowance raised."
         )
 

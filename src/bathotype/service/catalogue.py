@@ -120,7 +120,10 @@ def _missing(session: Session, line: Line, reference: Reference) -> str:
         return f"{line.name} has no mark {reference.mark!r} (it has: {marks or 'none'})."
     if reference.number:
         return f"{line.name} has no version {reference.number}."
-    return f"{line.name} has no released version yet that is not pin-only."
+    released = (Version.line_id == line.id, Version.state == VersionState.RELEASED)
+    if session.scalar(select(Version.id).where(*released).limit(1)):
+        return f"Every released version of {line.name} is pin-only: name one exactly."
+    return f"{line.name} has no released version."
 
 
 def reference_of(version: Version) -> str:
@@ -204,7 +207,9 @@ def require_replica(
         )
     raise Refused(
         f"{reference} is not in {region}.",
-        advice=f"It is in {', '.join(sound) or 'no region'}; launch there, or `bathotype replicate` it.",
+        advice=f"It is in {', '.join(sound)}: use it there, or `bathotype replicate` it."
+        if sound
+        else "No region holds a sound replica of it.",
         code="no-replica",
     )
 

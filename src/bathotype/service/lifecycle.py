@@ -89,7 +89,7 @@ def move_mark(session: Session, caller: Principal, version: Version, mark: str) 
     if version.state not in (VersionState.RELEASED, VersionState.SUNSET):
         raise Refused(
             f"{reference_of(version)} is {version.state}; a mark points to released versions only.",
-            advice="Release it first.",
+            advice="Release it first." if version.state == VersionState.STAGED else "Take another version.",
             code="state-forbids",
         )
     line = version.line
@@ -129,7 +129,7 @@ def set_end(session: Session, caller: Principal, version: Version, retire_on: da
             if version.state == VersionState.SUNSET
             else ""
         )
-        raise Refused(f"{reference} is {version.state}.", advice=advice, code="state-forbids")
+        raise Refused(f"{reference} is {VersionState(version.state).spoken}.", advice=advice, code="state-forbids")
     _in_the_future(retire_on)
     _move_end(session, caller.actor, version, retire_on)
 

@@ -29,29 +29,35 @@ def number_problem(session: Session, line: Line, number: str) -> str | None:
     return f"{reference} is being made by operation {claim.operation_id}." if claim is not None else None
 
 
-def check_number(session: Session, line: Line, number: str | None, part: Part | None) -> str | None:
-    """Why a number cannot be used, None where it can.  Raises `Invalid` for one that makes no sense."""
+def check_number(session: Session, line: Line | None, number: str | None, part: Part | None) -> str | None:
+    """Why a number cannot be used, None where it can; without a line only its form is judged.
+
+    Raises `Invalid` for one that makes no sense.
+    """
     if number and part:
         raise Invalid("Both a number and a part to bump are given.", advice="Give one of them.")
-    return number_problem(session, line, str(parse_number(number))) if number else None
+    wanted = str(parse_number(number)) if number else None
+    return number_problem(session, line, wanted) if wanted is not None and line is not None else None
 
 
 def judge_number(
     session: Session, caller: Principal, remarks: Remarks, line: str, number: str | None, part: Part | None
 ) -> None:
     """Remark whether a line can take a version of a number."""
+    found = None
     try:
         found = find_line(session, caller, line)
-        taken = check_number(session, found, number, part)
     except NotFound as error:
         remarks.forbid("line", error.message, f"`bathotype lines create {line}` makes it.")
+    try:
+        taken = check_number(session, found, number, part)
     except Invalid as error:
         remarks.forbid("number", error.message, error.advice)
-    else:
-        if taken:
-            remarks.forbid("number", taken, NUMBER_ADVICE)
-        else:
-            remarks.ok("number", f"The version will be {found.name}@{next_number(session, found, number, part)}.")
+        return
+    if taken:
+        remarks.forbid("number", taken, NUMBER_ADVICE)
+    elif found is not None:
+        remarks.ok("number", f"The version will be {found.name}@{next_number(session, found, number, part)}.")
 
 
 def next_number(session: Session, line: Line, number: str | None, part: Part | None) -> str:

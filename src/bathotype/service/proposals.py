@@ -19,6 +19,9 @@ from bathotype.service.records.fleet import IS_PRESENT
 from bathotype.service.signatures import check_signature
 from bathotype.wire import sharing as wire
 
+#: What is said of a share in each state.
+_IS = {"proposed": "is proposed", "active": "is active", "declined": "was declined", "ended": "has ended"}
+
 
 def propose(session: Session, caller: Principal, body: wire.ShareRequest) -> Share:
     """Record a proposed share; one with every account holds at once.  Raises `Invalid`, `NotFound` or `Refused`."""
@@ -100,7 +103,7 @@ def decide(session: Session, caller: Principal, share: str, state: Literal["acti
             code="state-forbids",
         )
     if row.state != "proposed":
-        raise Refused(f"The share is {row.state} already.", code="state-same")
+        raise Refused(f"The share {_IS[row.state]} already.", code="state-same")
     if state == "active":
         for version in _granted_now(session, row):
             check_signature(session, version)
@@ -134,7 +137,7 @@ def end(session: Session, caller: Principal, share: str) -> Share:
     """End a share, from either side.  What runs keeps running."""
     row = find_share(session, caller, share, lock=True)
     if row.state not in ("proposed", "active"):
-        raise Refused(f"The share is {row.state} already.", code="state-same")
+        raise Refused(f"The share {_IS[row.state]} already.", code="state-same")
     row.state, row.ended_by, row.ended_at = "ended", caller.actor, utcnow()
     running = running_from(session, row, row.consumer_id)
     subject = _subject(session, row)

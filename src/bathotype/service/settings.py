@@ -16,6 +16,7 @@ from pydantic_settings import BaseSettings, SettingsConfigDict
 
 from bathotype.core.errors import Invalid
 from bathotype.core.faults import in_words
+from bathotype.core.forms import form
 from bathotype.sites.factory import kinds_of_site
 
 
@@ -70,7 +71,11 @@ class Bucket(BaseModel):
 
     model_config = ConfigDict(extra="forbid")
 
-    folder: str = Field(default="", pattern="^(/.+)?$", description="A folder of the hosts, instead of a store.")
+    folder: str = Field(
+        default="",
+        pattern=form("^(/.+)?$", "an absolute path"),
+        description="A folder of the hosts, instead of a store.",
+    )
     region: str = ""
     endpoint: str = ""
     access_key_id: str = ""

@@ -91,7 +91,10 @@ def register(parsers: Subparsers) -> None:
         "--for", action="append", dest="accounts", metavar="ACCOUNT", help="may be repeated (default: all)"
     )
     parser.add_argument(
-        "--verb", action="append", choices=list(Verb), help="may be repeated (default: all that you may do)"
+        "--verb",
+        action="append",
+        choices=[str(verb) for verb in Verb],
+        help="may be repeated (default: all that you may do)",
     )
     parser.add_argument(
         "--sheet",
@@ -133,11 +136,11 @@ def register(parsers: Subparsers) -> None:
         examples="  bathotype members add orla --role operator\n  bathotype members add tide-builder --role operator --robot",
     )
     parser.add_argument("user")
-    parser.add_argument("--role", required=True, choices=list(Role))
+    parser.add_argument("--role", required=True, choices=[str(role) for role in Role])
     parser.add_argument("--robot", action="store_true", help="a name for a program: it has tokens, no password")
     parser = command(inner, "role", _role, "change a member's role", examples="  bathotype members role orla operator")
     parser.add_argument("user")
-    parser.add_argument("role", choices=list(Role))
+    parser.add_argument("role", choices=[str(role) for role in Role])
     parser = command(inner, "remove", _remove, "end a membership", examples="  bathotype members remove orla")
     parser.add_argument("user")
     parser = command(

@@ -198,6 +198,8 @@ def _where(given: argparse.Namespace) -> InstanceFilter | None:
     from bathotype.wire.fleet import InstanceFilter  # here: a help text needs no models
 
     asked = {name: value for name, value in _asked(given).items() if value}
-    if bool(asked) == bool(given.instances):
+    if asked and given.instances:
+        raise Invalid("Names and a filter are given.", advice="Give one of them.")
+    if not asked and not given.instances:
         raise Invalid("Which instances?", advice="Name them, or give a filter such as --version or --behind.")
     return InstanceFilter(**asked) if asked else None

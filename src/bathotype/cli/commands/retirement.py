@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING
 
 from bathotype.cli.options import Subparsers, command, reference, until_of
 from bathotype.cli.output import emit_json, follow, out, show_plan
+from bathotype.core.errors import Invalid
 from bathotype.core.units import iec
 
 if TYPE_CHECKING:
@@ -58,6 +59,8 @@ def add_ends(parsers: Subparsers) -> None:
 
 def _sunset(client: Client, given: argparse.Namespace) -> int:
     day = until_of(given)
+    if given.lift and (day or given.plan):
+        raise Invalid("--lift takes the end back: it has no date and no plan.", advice="Leave out --until and --plan.")
     if given.lift:
         v = client.release(given.reference)
         emit_json(v) if given.json else out(f"{v.reference} {v.state}")

@@ -9,6 +9,7 @@ from bathotype.cli.options import Subparsers, command, group, read_yaml
 from bathotype.cli.output import emit_json, out, say, table
 from bathotype.core.errors import Invalid
 from bathotype.core.lifecycle.rules import LaunchRule
+from bathotype.core.units import plural
 
 if TYPE_CHECKING:
     from bathotype.client import Client
@@ -93,11 +94,16 @@ def _list(client: Client, given: argparse.Namespace) -> None:
 
 def _demands(rule: LaunchRule) -> str:
     given = rule.model_dump(exclude_defaults=True, exclude={"name", "effect", "applies_to", "exceptions"})
+    days = given.pop("no_older_than_days", None)
+    age = [f"not older than {plural(days, 'day')}"] if days is not None else []
     return "; ".join(
-        name.replace("_", " ")
-        if value is True
-        else f"{name.replace('_', ' ')} {', '.join(value) if isinstance(value, list) else value}"
-        for name, value in given.items()
+        age
+        + [
+            name.replace("_", " ")
+            if value is True
+            else f"{name.replace('_', ' ')} {', '.join(value) if isinstance(value, list) else value}"
+            for name, value in given.items()
+        ]
     )
 
 

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 from bathotype.cli.options import Subparsers, command, target_of
 from bathotype.cli.output import emit_json, say, show_remarks
 from bathotype.core.errors import REFUSED
+from bathotype.core.units import agree, plural
 
 if TYPE_CHECKING:
     from bathotype.client import Client
@@ -61,6 +62,7 @@ def _fits(client: Client, given: argparse.Namespace) -> int:
     else:
         show_remarks(found.rows)
         missing = sum(row.outcome != "ok" for row in found.rows)
-        what = "fits" if found.fits else f"does not fit: {missing} of {len(found.rows)} demands are not known to be met"
+        unmet = f"{missing} of {plural(len(found.rows), 'demand')} {agree(missing, 'is', 'are')} not met, or not known to be"
+        what = "fits" if found.fits else f"does not fit: {unmet}"
         say(f"{found.image} {what} ({found.target}).", style="green4" if found.fits else "red")
     return 0 if found.fits else REFUSED

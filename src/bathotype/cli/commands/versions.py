@@ -13,7 +13,7 @@ from bathotype.cli.commands.retirement import add_ends
 from bathotype.cli.options import Subparsers, command, group, purpose_of, reference, until_of
 from bathotype.cli.output import emit_json, facts, follow, out, say, table
 from bathotype.cli.proofpage import OUTCOMES, held_text, page, sums
-from bathotype.core.errors import BathotypeError, Refused
+from bathotype.core.errors import BathotypeError, Invalid, Refused
 from bathotype.core.lifecycle.purpose import capacity_text
 from bathotype.core.units import iec, plural
 
@@ -346,7 +346,7 @@ def _until(client: Client, given: argparse.Namespace) -> None:
     v = client.change(given.reference, retire_on=day)
     if given.json:
         return emit_json(v)
-    return out(f"{v.reference} {v.state}{f', retires on {v.retire_on}' if v.retire_on else ', retires on no day'}")
+    return out(f"{v.reference} {v.state}{f', retires on {v.retire_on}' if v.retire_on else ', with no end date'}")
 
 
 def _proof(client: Client, given: argparse.Namespace) -> None:
@@ -374,6 +374,8 @@ def _hold(client: Client, given: argparse.Namespace) -> None:
     if given.name and given.lift:
         client.lift_hold(given.reference, given.name)
     elif given.name:
+        if not given.reason:
+            raise Invalid("A hold needs a reason.", advice="Give --reason TEXT.")
         client.hold(given.reference, given.name, given.reason)
     holds = client.holds(given.reference)
     if given.json:
@@ -470,7 +472,9 @@ def _packages(client: Client, given: argparse.Namespace) -> None:
             ((u.reference, u.state, u.package, u.version, u.running) for u in uses),
             empty=f"No version holds {given.which}.",
         )
-    rows = client.packages(given.reference or "", find=given.find)
+    if not given.reference:
+        raise Invalid("No version is named.", advice="Give one, or --which PACKAGE.")
+    rows = client.packages(given.reference, find=given.find)
     if given.json:
         return emit_json(rows)
     table(

@@ -20,7 +20,7 @@ from bathotype.core.guest.agent import AgentRefused
 from bathotype.core.lifecycle.networks import Attach
 from bathotype.core.lifecycle.room import least_root
 from bathotype.core.sheets.secrecy import Mask
-from bathotype.core.units import plural
+from bathotype.core.units import agree, plural
 from bathotype.service import audit
 from bathotype.service.admission import rooms
 from bathotype.service.guests.firstboot import note_differences, read_seen
@@ -207,7 +207,9 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
             if waiting:
                 time.sleep(pause_after(time.monotonic() - began))
                 self.context.check()
-        self.context.log(f"{plural(len(self._instances('running')), 'instance')} running, each with its own identity.")
+        running = len(self._instances("running"))
+        own = agree(running, "with an identity of its own", "each with an identity of its own")
+        self.context.log(f"{plural(running, 'instance')} running, {own}.")
 
     def _is_up(self, instance: Instance) -> bool:
         assert instance.site_machine is not None

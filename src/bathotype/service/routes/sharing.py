@@ -9,6 +9,7 @@ from sqlalchemy import func, or_, select
 from sqlalchemy.orm import Session
 
 from bathotype.core.errors import Invalid, Refused
+from bathotype.core.forms import form
 from bathotype.core.lifecycle.states import VersionState
 from bathotype.service.answers.calendar import calendar_of, dates_of
 from bathotype.service.answers.operations import operation_answers
@@ -59,7 +60,10 @@ def list_shares(
     paging: Paged,
     side: Annotated[
         str,
-        Query(pattern="^(given|taken|inbox|all)$", description="inbox: shares that wait for this account's answer."),
+        Query(
+            pattern=form("^(given|taken|inbox|all)$", "given, taken, inbox or all"),
+            description="inbox: shares that wait for this account's answer.",
+        ),
     ] = "all",
     ended: bool = False,
     sort: Annotated[wire.ShareSort, Query(description=REVERSED)] = "-proposed",
