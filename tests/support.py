@@ -197,7 +197,7 @@ class System(DemoSystem):
 
     def when_running(self, operation: Operation, step: str) -> bool:
         """Wait until a step of an operation runs; False where the operation ended first."""
-        deadline = time.monotonic() + 60
+        deadline = time.monotonic() + 300
         with psycopg.connect(self.postgres.url("bathotype"), autocommit=True) as connection:
             while time.monotonic() < deadline:
                 row = connection.execute(

@@ -12,6 +12,7 @@ from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, TypeAdapter, V
 from bathotype.core.errors import Invalid
 from bathotype.core.faults import faults_of, in_words
 from bathotype.core.firstboot.settings import first_boot_of
+from bathotype.core.forms import form
 from bathotype.core.generalize.profile import profile_of
 from bathotype.core.lifecycle.room import Room
 
@@ -71,6 +72,7 @@ AFLOAT = Annotated[Boat | Buoy, Field(discriminator="kind")]
         (Annotated[int, Field(lt=2)], 2, "must be less than 2"),
         (Annotated[int, Field(multiple_of=512)], 513, "must be a multiple of 512"),
         (Annotated[str, Field(pattern="^[a-z]+$")], "A", "must have the form ^[a-z]+$"),
+        (Annotated[str, Field(pattern=form("^[a-m]+$", "letters up to m"))], "z", "must be letters up to m"),
         (Annotated[str, Field(min_length=1)], "", "is empty"),
         (Annotated[str, Field(min_length=8)], "short", "has less than 8 characters"),
         (Annotated[str, Field(max_length=1)], "long", "has more than 1 character"),

@@ -139,7 +139,7 @@ def test_only_a_retired_version_is_purged(state: VersionState) -> None:
     if state is VersionState.PURGED:
         assert plan.blockers == ("x@1.0.0 is purged already.",)
     elif not is_free(plan):
-        assert plan.blockers == (f"x@1.0.0 is {state}. Retire it first.",)
+        assert plan.blockers == (f"x@1.0.0 is {'in sunset' if state == 'sunset' else state}. Retire it first.",)
 
 
 def test_the_grace_period_ends_to_the_second() -> None:

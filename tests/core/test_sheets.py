@@ -54,6 +54,13 @@ result: {line: gauge-collector, bump: minor}
 """
 
 
+def test_the_number_of_the_result_is_judged_where_it_is_known() -> None:
+    text = "sheet: s\nbase: a\nparameters: {n: {}}\nsteps: [{id: r, do: restart}]\nresult: {line: b, number: %s}\n"
+    assert "result.number: 'one' is not a version number." in faults(text % "one")[0]
+    assert faults(text % "'{n}'") == [], "it is given when it runs"
+    assert "'two' is not a version number." in str(read_sheet(text % "'{n}'", {"n": "two"}).faults)
+
+
 def faults(text: str, **values: object) -> list[str]:
     return [str(fault) for fault in read_sheet(text, values or None).faults]
 
@@ -285,7 +292,7 @@ def test_a_daily_date_comes_once_a_day(minute: int, hour: int, zone: str, begin:
         ("{}", "it does not say when"),
         ("{after_base: true, zone: Mars/Olympus}", "no time zone"),
         ("{schedule: [{days: [monday]}]}", "give at, with days"),
-        ("{schedule: [{at: '2:00'}]}", "must have the form"),
+        ("{schedule: [{at: '2:00'}]}", "must be a time of day, such as 02:00"),
         ("{schedule: [{cron: '* * * * * *'}]}", "five fields"),
         ("{schedule: [{cron: '0 0 30 2 *'}]}", "bad day-of-month"),
     ],

@@ -9,6 +9,13 @@ import pytest
 from fastapi.routing import APIRoute
 from hypothesis import HealthCheck, given, settings
 
+from bathotype.core.checks.check import CheckList
+from bathotype.core.firstboot.settings import FirstBoot
+from bathotype.core.forms import words_of
+from bathotype.core.generalize.profile import Profile
+from bathotype.core.lifecycle.rules import LaunchRule
+from bathotype.core.lifecycle.target import Target
+from bathotype.core.sheets.sheet import SheetPart, WrittenSheet
 from bathotype.service.app import create_app
 from tests.office import Office
 
@@ -21,6 +28,23 @@ ASKED = [
     if isinstance(route, APIRoute) and route.include_in_schema and not re.search(LEFT_OUT, route.path_format)
     for method in sorted(route.methods)
 ]
+
+
+def patterns_in(document: Any) -> set[str]:
+    """Every pattern that a text must match, wherever in a JSON document it is said."""
+    if isinstance(document, list):
+        return set().union(*map(patterns_in, document))
+    if not isinstance(document, dict):
+        return set()
+    own = {document["pattern"]} if isinstance(document.get("pattern"), str) else set()
+    return own.union(*map(patterns_in, document.values()))
+
+
+def test_every_form_that_a_text_must_have_is_said_in_words() -> None:
+    formats = (CheckList, FirstBoot, LaunchRule, Profile, Target, SheetPart, WrittenSheet)
+    asked = patterns_in([APP.openapi(), *(model.model_json_schema() for model in formats)])
+    assert len(asked) > 20
+    assert [pattern for pattern in asked if words_of(pattern) is None] == []
 
 
 @pytest.fixture(scope="module")

@@ -11,6 +11,7 @@ from typing import Any
 import httpx
 import pytest
 
+from bathotype.client import Client
 from bathotype.core.errors import BathotypeError, Invalid, NotFound
 from tests.support import System, until
 
@@ -105,7 +106,7 @@ def test_a_download_goes_on_where_it_was_cut(system: System, tmp_path: Path) -> 
 
 
 def test_waiting_outlives_the_service(system: System) -> None:
-    with system.core as client:
+    with Client(system.url, system.secrets["api"]["tide-core"], patience=300) as client:
         client.create_line("patient")
         operation = client.capture(machine="surge-bench-01", line="patient", number="1.0.0")
         outcome: list[str] = []
@@ -120,7 +121,7 @@ def test_waiting_outlives_the_service(system: System) -> None:
         waiter.start()
         system.kill("serve")
         system.revive()
-        waiter.join(60)
+        waiter.join(300)
         assert outcome == ["succeeded"]
 
 

@@ -79,7 +79,7 @@ class Lives:
         environment = {**self.system.environment, "BATHOTYPE_KILL_FILE": str(self.kill_file)}
         process = self._context.Process(target=run_operation, args=(environment, operation, self.system.user))
         process.start()
-        process.join(60)
+        process.join(300)
         assert process.exitcode is not None, "a worker hangs"
         return process.exitcode
 

@@ -24,6 +24,9 @@ from bathotype.sites.protocol import Site, SiteDisk, SiteMachine
 from bathotype.wire.versions import CaptureMode
 
 _AGENT_SECONDS = 5.0
+#: A guest that is busy, or emulated, takes a while to start a shell.
+_PROGRAM_SECONDS = 60.0
+_CLONE_NEEDS = "command -v tar && command -v awk && command -v xargs"
 _FREEZE_PASSES = 4.0
 _NEEDED_COMMANDS = {"guest-fsfreeze-freeze", "guest-fsfreeze-thaw", "guest-fsfreeze-status"}
 _ENCRYPTED = {"luks": "LUKS", "bitlocker": "BitLocker"}
@@ -192,25 +195,21 @@ def _inside(result: Preflight, site: Site, profile: Profile) -> None:
         if profile.runs_inside
         else "The operating system is not on an ext4 file system, so it cannot be generalized offline"
     )
-    able = False
+    lacks = f"{result.machine.name} is {result.machine.state}, so that its agent cannot be asked"
     if result.machine.state == "running":
         try:
             with site.agent(result.machine.id, timeout=_AGENT_SECONDS) as agent:
-                able = (
-                    agent.run(
-                        ["/bin/sh", "-c", "command -v tar && command -v awk && command -v xargs"], timeout=20
-                    ).exit_code
-                    == 0
-                )
-        except BathotypeError:
-            able = False
-    if able:
+                found = agent.run(["/bin/sh", "-c", _CLONE_NEEDS], timeout=_PROGRAM_SECONDS)
+            lacks = "its machine lacks tar, awk or xargs" if found.exit_code else ""
+        except BathotypeError as error:
+            lacks = f"its agent cannot run programs in a booted clone: {error.message.rstrip('.')}"
+    if not lacks:
         result.inside = True
         result.remarks.ok("inside", f"{why}: a throwaway clone is booted and generalized through its agent.")
     else:
         result.remarks.forbid(
             "inside",
-            f"{why}, and its agent cannot run programs in a booted clone.",
+            f"{why}, and {lacks}.",
             "Start the machine with an agent that may run programs, or capture it with --as-is after preparing it with "
             "its system's own tool.",
         )

@@ -263,6 +263,8 @@ def _difference(client: Client, given: argparse.Namespace) -> None:
         out(f"value {name}: {old} -> {new}")
     for name in found.files:
         out(f"payload {name} differs")
+    if found.old.number == found.new.number:
+        return say(f"{given.name} has one text, or one was named twice: nothing differs.")
     changed = [line for line in found.lines[2:] if line[:1] in "+-"]
     say(f"Text {found.old.number} and text {found.new.number} differ in {plural(len(changed), 'line')}.")
     return None

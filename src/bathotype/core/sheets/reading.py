@@ -16,6 +16,7 @@ from typing import Any, TypeVar
 from pydantic import BaseModel, ValidationError
 
 from bathotype.core.errors import Invalid
+from bathotype.core.lifecycle.numbers import parse_number
 from bathotype.core.lifecycle.references import parse_reference
 from bathotype.core.sheets.base import CopiedBase, InstalledBase, payload_of_base
 from bathotype.core.sheets.document import Document, Fault, Place, fault_of, read_documents
@@ -334,11 +335,22 @@ class _Whole:
         own |= {"steps": self._steps, "checks": self._checks, "payload": self._payload}
         return Sheet.model_construct(**own)
 
+    def _judge_number(self) -> None:
+        """The number of the result, where it is known."""
+        number, written = self._written.result.number, self._document.data["result"].get("number")
+        if number is None or self._unknown & {*_USE.findall(written)}:
+            return
+        try:
+            parse_number(number)
+        except Invalid as error:
+            self._faults.append(self._document.fault(("result", "number"), str(error)))
+
     def gather(self, parts: Mapping[str, Document]) -> None:
         """Put the steps in order, those of a part where it is included."""
         written, document = self._written, self._document
         base = payload_of_base(written.base)
         _see_to(document, written.steps, written.payload, written.parameters, self._faults, base)
+        self._judge_number()
         if self._faults:
             return
         for number, step in enumerate(written.steps):
