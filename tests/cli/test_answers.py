@@ -231,7 +231,7 @@ def test_copies_in_words(office: Office, cli: Cli) -> None:
     assert re.search(
         r"gauge@1.0.0 left lagoon-3, 293\.\d KiB freed\n", done(cli("drain", "gauge@1.0.0", "--region", "lagoon-3"))
     )
-    assert "has no sound replica in lagoon-3" in cli("drain", "gauge@1.0.0", "--region", "lagoon-3").stderr
+    assert "has no replica in lagoon-3" in cli("drain", "gauge@1.0.0", "--region", "lagoon-3").stderr
     done(cli("placement", "set", "gauge", "--to", "skerry-1,fjord-2:2", "--multi-zone"))
     assert done(cli("placement", "show", "gauge")) == "skerry-1\t1\tall\nfjord-2\t2\tall\n"
     assert done(cli("placement", "set", "gauge", "--to", "none")) == "gauge: no placement\n"

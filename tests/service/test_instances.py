@@ -200,7 +200,22 @@ def test_what_somebody_starts_at_the_site_against_the_rules_is_reported(office: 
         )  # fmt: skip
         office.upkeep("instances")
         [alert] = client.alerts()
-        assert (alert.kind, alert.subject) == ("not-admitted", "past-the-rules") and "not-here" in alert.text
+        assert (alert.kind, alert.subject) == (
+            "not-admitted",
+            "past-the-rules in skerry-1",
+        ) and "not-here" in alert.text
+        client.drop_rule("not-here")
+        office.upkeep("instances")
+        assert client.alerts() == [], "the rules admit it now"
+        client.set_rule(LaunchRule(name="not-here", applies_to="past-rules", regions=["fjord-2"]))
+        office.site().create_machine(
+            key="again", name="again", region="skerry-1", zone=None, machine_size="small",
+            boot_disk=made.created_from, tags=TAGS,
+        )  # fmt: skip
+        office.upkeep("instances")
+        assert [alert.subject for alert in client.alerts()] == ["again in skerry-1"]
+        client.act_on_instance("again", "terminate")
+        assert client.alerts() == [], "it is gone"
 
 
 def test_people_and_the_duty_do_not_get_in_each_others_way(office: Office) -> None:

@@ -9,6 +9,8 @@ import pytest
 
 from bathotype.client import OperationFailed
 from bathotype.core.errors import Refused
+from bathotype.service import audit
+from bathotype.service.access.principals import make_account
 from tests.office import Office
 
 
@@ -86,6 +88,30 @@ def test_a_damaged_replica_is_taken_out_and_healed_with_all_that_share_its_packs
             client.launch(reference=only, region="skerry-1", name="hurt")
 
 
+def test_an_alert_about_a_replica_ends_with_it_and_a_damaged_one_can_be_removed(office: Office) -> None:
+    reference, only = office.version("worn@1.0.0"), office.version("worn@1.1.0")
+    with office.core as client:
+        client.wait(client.replicate(reference, [{"region": "lagoon-3", "copies": 0}])[0].id)
+        office.execute("update replicas set state = 'damaged' where region = 'lagoon-3'")
+        with office.database.sessions.begin() as session:
+            owner = make_account(session, "tide-core").id
+            for subject in (f"{reference} in lagoon-3", f"{only} in skerry-1"):
+                audit.raise_alert(session, owner, "replica-damaged", subject, "A pack is damaged.")
+        assert client.drain_plan(reference, "skerry-1").blockers == [
+            f"It is the last sound replica of {reference}. Retire and purge it instead."
+        ]
+        operation = client.drain(reference, "lagoon-3").id
+        client.cancel(operation)
+        office.work()
+        assert {r.region: r.state for r in client.replicas(reference)}["lagoon-3"] == "damaged", "as it was"
+        client.wait(client.drain(reference, "lagoon-3").id)
+        assert [r.region for r in client.replicas(reference)] == ["skerry-1"]
+        assert [alert.subject for alert in client.alerts()] == [f"{only} in skerry-1"]
+        client.retire(only)
+        client.wait(client.purge(only, waive_grace=True).id)
+        assert client.alerts() == []
+
+
 def test_a_source_that_is_damaged_gives_way_to_the_next(office: Office) -> None:
     reference = office.version("two-homes@1.0.0")
     with office.core as client:
@@ -147,9 +173,31 @@ def test_a_placement_is_kept_by_releases_upkeep_and_changes(office: Office) -> N
             client.drain(reference, "lagoon-3")
         client.set_placement("placed", [])
         client.wait(client.drain(reference, "lagoon-3").id)
-        with pytest.raises(Refused, match="last replica"):
+        with pytest.raises(Refused, match="last sound replica"):
             client.drain(reference, "skerry-1")
         assert list(office.store("lagoon-3").packs()) == []
+
+
+def test_an_old_version_leaves_a_region_in_which_a_newer_one_stays(office: Office) -> None:
+    old, new = office.version("quay@1.0.0"), office.version("quay@1.1.0")
+    fjord = [{"region": "fjord-2", "copies": 0}]
+    with office.core as client, office.client("chart-house") as other:
+        for reference in (old, new):
+            client.wait(client.replicate(reference, fjord)[0].id)
+        office.launched(old, "moored", region="fjord-2")
+        share = other.accept_share(client.share(subject=old, consumer="chart-house", regions=["fjord-2"]).id)
+        assert client.drain_plan(new, "fjord-2").blockers == [], (
+            "what is shared, and what runs, has the other one there"
+        )
+        [blocker] = client.drain_plan(old, "fjord-2").blockers
+        assert "share with chart-house is for fjord-2 only" in blocker
+        client.end_share(share.id)
+        assert not client.drain_plan(old, "fjord-2").blockers, "what runs can be renewed with the other one"
+        client.wait(client.drain(old, "fjord-2").id)
+        [blocker] = client.drain_plan(new, "fjord-2").blockers
+        assert "1 instance of quay in fjord-2 could not be renewed there" in blocker
+        client.act_on_instance("moored", "terminate")
+        assert not client.drain_plan(new, "fjord-2").blockers
 
 
 def test_launches_take_the_least_busy_copy_of_their_zone(office: Office) -> None:

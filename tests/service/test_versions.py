@@ -187,3 +187,20 @@ def test_the_audit_trail_cannot_be_rewritten_and_tampering_is_found(office: Offi
         office.execute("update events set actor = 'somebody-else' where id = (select min(id) + 1 from events)")
         found = client.event_chain()
         assert not found.whole and found.broken_at
+
+
+def test_a_mark_that_lost_its_version_is_an_alert_until_it_is_set_or_nobody_wants_it(office: Office) -> None:
+    first = office.version("dated@1.0.0")
+    office.version("dated@1.1.0")
+    with office.core as client:
+        for mark in ("stable", "quay"):
+            client.set_mark("dated", mark, "1.0.0")
+        client.sunset(first, retire_on=date(2099, 1, 1))
+        office.execute("update versions set retire_on = current_date where state = 'sunset'")
+        office.upkeep("sunsets")
+        assert client.version(first).state == "retired"
+        assert {alert.subject for alert in client.alerts()} == {"dated@stable", "dated@quay"}
+        client.set_mark("dated", "stable", "1.1.0")
+        [left] = client.alerts()
+        client.acknowledge(left.id, reason="nobody launches the quay any more")
+        assert client.alerts() == []

@@ -117,7 +117,7 @@ def follow(session: Session, event: int, digest: str, *, most: int) -> Followed:
 
 
 #: Alerts about what has happened: they end when somebody acknowledges them.
-HAPPENED = frozenset({"deleted-at-site"})
+HAPPENED = frozenset({"deleted-at-site", "mark-dropped"})
 
 
 def raise_alert(session: Session, account_id: str, kind: str, subject: str, message: str) -> None:

@@ -11,6 +11,7 @@ from bathotype.core.errors import NotFound, Refused
 from bathotype.core.lifecycle.instances import InstanceVerb
 from bathotype.service import audit
 from bathotype.service.database import Database
+from bathotype.service.guests.firstboot import alert_subject, note_differences
 from bathotype.service.identities import forget_identity
 from bathotype.service.records import Instance
 from bathotype.service.records.base import CHANGE, utcnow
@@ -18,6 +19,8 @@ from bathotype.service.records.fleet import PRESENT
 from bathotype.sites.protocol import Site
 
 _AT_A_TIME = 1000
+#: The kind of alert about a machine that somebody started at its site, and that the launch rules do not admit.
+NOT_ADMITTED = "not-admitted"
 
 
 def find_instance(session: Session, account_id: str, name: str) -> Instance:
@@ -79,7 +82,7 @@ def change_instance(database: Database, site: Site, instance_id: str, verb: Inst
             return
         if verb.name == "terminate":
             row.ended_at = utcnow()
-            forget_identity(session, row.account_id, machine)
+            forget_gone(session, row)
         before, row.state, row.reason = row.state, verb.done, None
         row.acted_at = func.clock_timestamp()
         audit.record(
@@ -95,6 +98,18 @@ def change_instance(database: Database, site: Site, instance_id: str, verb: Inst
                 **({"kept_disks": keep} if keep and verb.name == "terminate" else {}),
             },
         )
+
+
+def forget_gone(session: Session, row: Instance) -> None:
+    """End what depends on an instance that is gone: its identity is free, and alerts about it are over."""
+    forget_identity(session, row.account_id, str(row.site_machine))
+    end_alerts(session, row)
+
+
+def end_alerts(session: Session, row: Instance) -> None:
+    """End the alerts about what an instance is."""
+    note_differences(session, row, [])
+    audit.clear_alert(session, row.account_id, NOT_ADMITTED, alert_subject(row))
 
 
 def kept_disks(row: Instance) -> list[str]:

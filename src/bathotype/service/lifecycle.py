@@ -191,6 +191,7 @@ def _end(session: Session, actor: str, version: Version, **after: object) -> Non
         text = f"The mark {mark.name} pointed to {reference}, which is retired. Set it on another version."
         audit.raise_alert(session, line.account_id, "mark-dropped", subject, text)
     version.retired_at = utcnow()
+    audit.clear_alert(session, line.account_id, "not-proven", f"{reference} checks")
     tell_consumers(session, version, "retired", "{reference} is retired. Renew what runs it.")
     _move(session, actor, version, VersionState.RETIRED, **after)
 

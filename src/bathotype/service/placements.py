@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from datetime import timedelta
 
-from sqlalchemy import func, or_, select
+from sqlalchemy import ColumnElement, func, or_, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
@@ -17,7 +17,7 @@ from bathotype.core.units import agree, plural
 from bathotype.service.access.principals import Principal
 from bathotype.service.catalogue import holds_now, reference_of
 from bathotype.service.chunks import RegionChunks
-from bathotype.service.kinds.drain import Drain
+from bathotype.service.kinds.drain import Drain, DrainParams
 from bathotype.service.kinds.replicate import ReplicaParams, Replicate
 from bathotype.service.kinds.transfers import sources_of
 from bathotype.service.operations.start import start_operation
@@ -108,13 +108,24 @@ def start_replicate(session: Session, caller: Principal, version: Version, place
 def start_drain(session: Session, caller: Principal, version: Version, region: str) -> Operation:
     """Record the operation that removes a version from a region."""
     row = session.get_one(Replica, (version.id, region), with_for_update=CHANGE)
+    params = DrainParams(version_id=version.id, reference=reference_of(version), region=region, was=row.state)
     row.state, row.copies = "draining", 0
-    params = ReplicaParams(version_id=version.id, reference=reference_of(version), region=region)
     return start_operation(session, caller, Drain, f"{reference_of(version)} in {region}", params)
 
 
-def drain_blockers(session: Session, line: Line, region: str, leaving: set[str]) -> list[str]:
-    """Who still needs a line in a region: rules that allow it nowhere else, shares for it, instances to be renewed."""
+def drain_blockers(
+    session: Session, line: Line, region: str, leaving: set[str], *, version: Version | None = None
+) -> list[str]:
+    """Who still needs a line in a region: rules that allow it nowhere else, shares for it, instances to be renewed.
+
+    With ``version`` who needs that one there: where another of the line stays, only those with whom it alone is shared.
+    """
+    shares = Share.line_id == line.id
+    if version is not None:
+        alone = Share.version_id == version.id
+        if _another_stays(session, version, region):
+            return _share_blockers(session, shares & alone, leaving)
+        shares &= alone | Share.version_id.is_(None)
     blockers = []
     running = session.scalar(
         select(func.count())
@@ -127,15 +138,7 @@ def drain_blockers(session: Session, line: Line, region: str, leaving: set[str])
             f"{plural(running, 'instance')} of {line.name} in {region} could not be renewed there. "
             "Terminate them or renew them into another line first."
         )
-    for share in session.scalars(
-        select(Share).where(Share.line_id == line.id, holds_now(), Share.regions.is_not(None))
-    ):
-        if set(share.regions or ()) <= leaving:
-            other = session.get(Account, share.consumer_id) if share.consumer_id else None
-            blockers.append(
-                f"The share with {other.name if other else 'every account'} is for {', '.join(share.regions or ())} only. "
-                "End it, or share other regions first."
-            )
+    blockers += _share_blockers(session, shares, leaving)
     owner = session.get_one(Account, line.account_id).name
     for row in session.scalars(
         select(RuleRow).where(or_(RuleRow.account_id.is_(None), RuleRow.account_id == line.account_id))
@@ -153,17 +156,47 @@ def drain_blockers(session: Session, line: Line, region: str, leaving: set[str])
     return blockers
 
 
+def _another_stays(session: Session, version: Version, region: str) -> bool:
+    """Whether a region has another version of the line that takes launches."""
+    query = (
+        select(Version.id)
+        .join(Replica, Replica.version_id == Version.id)
+        .where(
+            Version.line_id == version.line_id,
+            Version.id != version.id,
+            Version.state.in_(OFFERED),
+            Replica.region == region,
+            Replica.state == "ready",
+        )
+    )
+    return session.scalar(query.limit(1)) is not None
+
+
+def _share_blockers(session: Session, which: ColumnElement[bool], leaving: set[str]) -> list[str]:
+    """The shares that are for no other regions than those."""
+    blockers = []
+    for share in session.scalars(select(Share).where(which, holds_now(), Share.regions.is_not(None))):
+        if set(share.regions or ()) <= leaving:
+            other = session.get(Account, share.consumer_id) if share.consumer_id else None
+            blockers.append(
+                f"The share with {other.name if other else 'every account'} is for {', '.join(share.regions or ())} only. "
+                "End it, or share other regions first."
+            )
+    return blockers
+
+
 def plan_drain(session: Session, version: Version, region: str) -> Plan:
     """What removing a version from a region would do."""
     reference = reference_of(version)
-    held = session.scalars(select(Replica).where(Replica.version_id == version.id, Replica.state == "ready")).all()
+    held = _replicas(session, version)
+    others = sorted(r.region for r in held if r.region != region and r.state == "ready")
     blockers, effects = [], []
     if region not in {r.region for r in held}:
-        blockers.append(f"{reference} has no sound replica in {region}.")
-    elif len(held) == 1:
-        blockers.append(f"It is the last replica of {reference}. Retire and purge it instead.")
+        blockers.append(f"{reference} has no replica in {region}.")
+    elif not others:
+        blockers.append(f"It is the last sound replica of {reference}. Retire and purge it instead.")
     elif version.state in OFFERED:
-        blockers = drain_blockers(session, version.line, region, {region})
+        blockers = drain_blockers(session, version.line, region, {region}, version=version)
         place = session.get(Placement, (version.line_id, region))
         if place is not None and not place.leaving:
             blockers.append(f"The placement of {version.line.name} names {region}. Change the placement instead.")
@@ -173,7 +206,6 @@ def plan_drain(session: Session, version: Version, region: str) -> Plan:
             verb = agree(standing, "is", "are")
             effects.append(f"{plural(standing, 'base disk')} of it in {region} {verb} removed.")
         effects.append(f"Its chunks that no other version in {region} needs are removed there.")
-        others = sorted(r.region for r in held if r.region != region)
         effects.append(f"It stays in {', '.join(others)}.")
     return Plan(verb="drain", subject=f"{reference} in {region}", blockers=blockers, warnings=[], effects=effects)
 
@@ -202,7 +234,7 @@ def plan_placement(session: Session, line: Line, places: list[wire.RegionPlace])
                     standing_disks(session, version.id, region),
                 )
                 # A launch makes one where none is kept.
-                now += "" if standing.total() == held[region].copies else f" ({standing.total()} standing)"
+                now += "" if standing.total() == held[region].copies else f" ({standing.total()} ready)"
                 effects.append(f"{name} in {region}: {now} now, {_told(place.copies, place.multi_zone)} then.")
         effects += [f"{name} is removed from {region}." for region in sorted(set(held) & leaving)]
         if not set(held) - leaving and not any(r in held for r in wanted) and wanted:

@@ -16,17 +16,23 @@ from bathotype.service.operations.kind import Kind, Memo, Step
 from bathotype.service.records import BaseDisk, Replica
 
 
+class DrainParams(ReplicaParams):
+    """``was`` is the replica's state before: it is that again where the drain fails."""
+
+    was: str = "ready"
+
+
 class DrainMemo(Memo):
     """Bytes freed."""
 
     freed: int = 0
 
 
-class Drain(Kind[ReplicaParams, DrainMemo]):
+class Drain(Kind[DrainParams, DrainMemo]):
     """The caller has checked that nothing forbids it; the replica's state is ``draining``."""
 
     name = "drain"
-    params_type, memo_type = ReplicaParams, DrainMemo
+    params_type, memo_type = DrainParams, DrainMemo
     steps = (
         Step("base_disks", "Remove base disks at the site", 2),
         Step("collect", "Remove chunks that nothing needs", 3),
@@ -70,7 +76,7 @@ class Drain(Kind[ReplicaParams, DrainMemo]):
                     Replica.region == self.params.region,
                     Replica.state == "draining",
                 )
-                .values(state="ready")
+                .values(state=self.params.was)
             )
 
     def result(self) -> dict[str, Any]:

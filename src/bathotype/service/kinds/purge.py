@@ -9,6 +9,8 @@ from sqlalchemy import select, update
 from bathotype.core.store.collect import plan_collect, repack
 from bathotype.core.store.manifest import Manifest
 from bathotype.core.units import iec, plural
+from bathotype.service import audit
+from bathotype.service.catalogue import reference_of
 from bathotype.service.chunks import add_chunks, forget_packs
 from bathotype.service.kinds.basedisks import remove_base_disk
 from bathotype.service.operations.context import WorkContext
@@ -102,6 +104,8 @@ def collect_region(context: WorkContext, region: str, version_id: str) -> int:
         session.execute(
             update(Replica).where(Replica.version_id == version_id, Replica.region == region).values(state="removed")
         )
+        gone = session.get_one(Version, version_id)
+        audit.clear_alert(session, gone.line.account_id, "replica-damaged", f"{reference_of(gone)} in {region}")
     context.log(
         f"{region}: {plural(len(decided.dead), 'pack')} removed, {len(rewritten)} rewritten, {iec(freed)} freed."
     )

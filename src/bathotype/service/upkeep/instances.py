@@ -21,8 +21,9 @@ from bathotype.service import audit
 from bathotype.service.admission import judge
 from bathotype.service.database import Database
 from bathotype.service.guests.firstboot import alert_subject, note_differences, read_seen
-from bathotype.service.identities import forget_identity, read_identity, remember_identity
-from bathotype.service.records import Account, BaseDisk, Instance, Operation, Version
+from bathotype.service.identities import read_identity, remember_identity
+from bathotype.service.instances import NOT_ADMITTED, end_alerts, forget_gone
+from bathotype.service.records import Account, Alert, BaseDisk, Instance, Operation, Version
 from bathotype.service.records.base import CHANGE, new_id, utcnow
 from bathotype.service.shares import shares_of_version
 from bathotype.service.upkeep.duty import Duty, Turn
@@ -79,6 +80,7 @@ class Follower:
                     .values(seen_at=utcnow())
                     .execution_options(synchronize_session=False)
                 )
+            self._judge_again(session, present)
             self._look_for_new(session, present)
 
     def _look_for_new(self, session: Session, present: dict[str, SiteMachine]) -> None:
@@ -133,9 +135,8 @@ class Follower:
             change(session, instance, "terminated", "It was deleted at the site.")
             text = f"{instance.name} in {instance.region} was deleted at the site, not by this service."
             audit.raise_alert(session, instance.account_id, "deleted-at-site", alert_subject(instance), text)
-            note_differences(session, instance, [])
             instance.ended_at = utcnow()
-            forget_identity(session, instance.account_id, str(instance.site_machine))
+            forget_gone(session, instance)
             return
         instance.seen_at = utcnow()
         if machine.name != instance.name:
@@ -143,6 +144,7 @@ class Follower:
                 session, instance.account_id, "site", "instance.renamed", instance.id,
                 before={"name": instance.name}, after={"name": machine.name},
             )  # fmt: skip
+            end_alerts(session, instance)  # under this name; what is still so is found again
             instance.name = machine.name
         instance.address = machine.address
         if _state(machine) != instance.state:
@@ -164,15 +166,34 @@ class Follower:
             seen_at=utcnow(),
         )
         session.add(instance)
-        self._admitted(session, machine, version_id)
+        self._admitted(session, machine, instance)
         audit.record(
             session, self._account, "site", "instance.found", machine.name,
             after={"instance": instance.id, "machine": machine.id},
         )  # fmt: skip
 
-    def _admitted(self, session: Session, machine: SiteMachine, version_id: str) -> None:
+    def _judge_again(self, session: Session, present: dict[str, SiteMachine]) -> None:
+        """Rules and shares may admit by now what they did not."""
+        raised = select(Alert.subject).where(
+            Alert.account_id == self._account, Alert.kind == NOT_ADMITTED, Alert.cleared_at.is_(None)
+        )
+        subjects = set(session.scalars(raised))
+        if not subjects:
+            return
+        found = select(Instance).where(
+            Instance.account_id == self._account,
+            Instance.region == self._region,
+            Instance.origin == "found",
+            Instance.state.in_(FOLLOWED),
+            Instance.site_machine.in_(present),
+        )
+        for instance in session.scalars(found).all():
+            if alert_subject(instance) in subjects:
+                self._admitted(session, present[str(instance.site_machine)], instance)
+
+    def _admitted(self, session: Session, machine: SiteMachine, instance: Instance) -> None:
         """Report a machine that somebody started at the site and that the launch rules would have refused."""
-        version, account = session.get_one(Version, version_id), session.get_one(Account, self._account)
+        version, account = session.get_one(Version, instance.version_id), session.get_one(Account, self._account)
         shares = shares_of_version(session, self._account, version)
         seen = usable_of(session, version, shares)
         judged = judge(
@@ -184,7 +205,9 @@ class Follower:
             reasons.append(f"{seen.owner}/{seen.reference} is not shared with {account.name}.")
         if reasons:
             why = f"{machine.name} was started at the site, and the rules do not admit it. {' '.join(reasons)}"
-            audit.raise_alert(session, self._account, "not-admitted", machine.name, why)
+            audit.raise_alert(session, self._account, NOT_ADMITTED, alert_subject(instance), why)
+        else:
+            audit.clear_alert(session, self._account, NOT_ADMITTED, alert_subject(instance))
 
     def silent(self, why: str) -> None:
         """The site does not answer: nobody knows whether what ran there still does."""
