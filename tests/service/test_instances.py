@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import threading
 from collections.abc import Iterator
 from typing import Any
@@ -18,6 +19,7 @@ from tests.memorysite import MemorySite
 from tests.office import Office
 
 TAGS = {"owner": "tide-core", "purpose": "trial"}
+STATIC = {"mode": "static", "addresses": ["192.0.2.77/24"], "gateway": "192.0.2.1"}
 
 
 def test_one_bad_neighbour_costs_the_others_nothing(office: Office, monkeypatch: pytest.MonkeyPatch) -> None:
@@ -185,6 +187,60 @@ def test_a_retry_is_refused_where_a_launch_would_be(office: Office) -> None:
         client.retire(reference)
         with pytest.raises(Refused, match="takes no new launches"):
             client.retry(operation.id)
+
+
+@pytest.mark.parametrize(
+    ("meanwhile", "told"),
+    [
+        ({"name": "half-1"}, "The name half-1 is in use in skerry-1 by now."),
+        ({"first_boot": {"network": STATIC}}, "The address 192.0.2.77 is in use in skerry-1 by now."),
+        ({"rule": {"regions": ["fjord-2"]}}, "Rule new: region skerry-1 is not allowed."),
+        ({"rule": {"subnets": ["office"]}}, "Rule new: subnet quays is not allowed."),
+        ({"rule": {"subnets": ["quays"], "tags": ["owner"]}}, ""),
+    ],
+)
+def test_a_retry_takes_nothing_that_others_have_by_now(office: Office, meanwhile: dict[str, Any], told: str) -> None:
+    reference = office.version("half@1.0.0")
+    office.cloud.boots = False
+    with office.core as client:
+        started = client.launch(
+            reference=reference, region="skerry-1", name="half-1", wait_seconds=5, first_boot={"network": STATIC}
+        )
+        with pytest.raises(OperationFailed):
+            client.wait(started.id)
+        office.cloud.boots = True
+        if rule := meanwhile.get("rule"):
+            client.set_rule(LaunchRule(name="new", **rule))
+        else:
+            client.wait(
+                client.launch(**{"reference": reference, "region": "skerry-1", "name": "other", **meanwhile}).id
+            )
+        if told:
+            with pytest.raises(Refused, match=re.escape(told)):
+                client.retry(started.id)
+        else:
+            client.wait(client.retry(started.id).id)
+            assert client.instance("half-1").state == "running"
+
+
+def test_of_two_launches_at_once_one_gets_the_name(office: Office) -> None:
+    reference, gate = office.version("named@1.0.0"), threading.Barrier(6)
+    outcomes: list[str] = []
+
+    def launch() -> None:
+        with office.core as mine:
+            gate.wait()
+            try:
+                outcomes.append(mine.launch(reference=reference, region="skerry-1", name="only-one").state)
+            except Refused as error:
+                outcomes.append("in use" if "The name only-one is in use" in str(error) else str(error))
+
+    threads = [threading.Thread(target=launch) for _ in range(6)]
+    for thread in threads:
+        thread.start()
+    for thread in threads:
+        thread.join()
+    assert sorted(outcomes) == ["in use"] * 5 + ["queued"]
 
 
 def test_what_somebody_starts_at_the_site_against_the_rules_is_reported(office: Office) -> None:

@@ -11,11 +11,10 @@ from bathotype.core.errors import NotFound, Refused
 from bathotype.core.lifecycle.instances import InstanceVerb
 from bathotype.service import audit
 from bathotype.service.database import Database
-from bathotype.service.guests.firstboot import alert_subject, note_differences
 from bathotype.service.identities import forget_identity
 from bathotype.service.records import Instance
 from bathotype.service.records.base import CHANGE, utcnow
-from bathotype.service.records.fleet import PRESENT
+from bathotype.service.records.fleet import IS_PRESENT, PRESENT
 from bathotype.sites.protocol import Site
 
 _AT_A_TIME = 1000
@@ -100,6 +99,21 @@ def change_instance(database: Database, site: Site, instance_id: str, verb: Inst
         )
 
 
+def note_differences(session: Session, instance: Instance, differ: list[str]) -> None:
+    """Raise an alert for an instance that is not as it was asked for; clear it where it is."""
+    subject = alert_subject(instance)
+    if differ:
+        text = f"{instance.name} is not as its first-boot settings say. {' '.join(differ)}"
+        audit.raise_alert(session, instance.account_id, "first-boot-differs", subject, text)
+    else:
+        audit.clear_alert(session, instance.account_id, "first-boot-differs", subject)
+
+
+def alert_subject(instance: Instance) -> str:
+    """What an alert about an instance is about: its name may occur in other regions."""
+    return f"{instance.name} in {instance.region}"
+
+
 def forget_gone(session: Session, row: Instance) -> None:
     """End what depends on an instance that is gone: its identity is free, and alerts about it are over."""
     forget_identity(session, row.account_id, str(row.site_machine))
@@ -110,6 +124,29 @@ def end_alerts(session: Session, row: Instance) -> None:
     """End the alerts about what an instance is."""
     note_differences(session, row, [])
     audit.clear_alert(session, row.account_id, NOT_ADMITTED, alert_subject(row))
+
+
+def one_launch_at_a_time(session: Session, account_id: str, region: str) -> None:
+    """Wait, until the transaction ends, for others that launch in a region: each sees what the one before has taken."""
+    key = func.hashtextextended(f"launch {account_id} {region}", 0)
+    session.execute(select(func.pg_advisory_xact_lock(key)))
+
+
+def names_in_use(session: Session, account_id: str, region: str, names: Sequence[str]) -> list[str]:
+    """Those of some names that present instances of a region have."""
+    here = (Instance.account_id == account_id, Instance.region == region, Instance.name.in_(names), IS_PRESENT)
+    return sorted(session.scalars(select(Instance.name).where(*here)))
+
+
+def addresses_in_use(session: Session, account_id: str, region: str) -> set[str]:
+    """Addresses that present instances of a region have, or were given for their first boot."""
+    given = Instance.first_boot["network"]["addresses"]
+    here = (Instance.account_id == account_id, Instance.region == region, IS_PRESENT)
+    found = set()
+    for address, static in session.execute(select(Instance.address, given).where(*here)):
+        found |= {address} if address else set()
+        found |= {str(one).partition("/")[0] for one in static or ()}
+    return found
 
 
 def kept_disks(row: Instance) -> list[str]:

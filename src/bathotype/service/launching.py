@@ -24,6 +24,7 @@ from bathotype.service.access.principals import Principal
 from bathotype.service.admission import judge, rooms
 from bathotype.service.answers.rules import allowance_answer, verdicts_of
 from bathotype.service.catalogue import machine_size_of, needs_of, require_replica
+from bathotype.service.instances import addresses_in_use, names_in_use, one_launch_at_a_time
 from bathotype.service.kinds.descent import keeps_identity
 from bathotype.service.kinds.launch import Launch, LaunchParams
 from bathotype.service.operations.start import start_operation
@@ -86,10 +87,7 @@ def record_launch(session: Session, reach: Reach, caller: Principal, body: Launc
     retirement at the same moment, the database puts one first.
     """
     version, shares = find_usable(session, caller, body.reference, lock="share")
-    if settings_of(session, caller, body.first_boot).network.mode == "static":
-        # Of two launches at once the second sees what the first has taken.
-        key = func.hashtextextended(f"addresses {caller.account_id} {body.region}", 0)
-        session.execute(select(func.pg_advisory_xact_lock(key)))
+    one_launch_at_a_time(session, caller.account_id, body.region)
     plan = plan_launch(session, reach, caller, body, version, shares, at_site, lock=True)
     if plan.blockers:
         raise Refused(" ".join(plan.blockers), code="launch-refused")
@@ -119,7 +117,7 @@ def record_launch(session: Session, reach: Reach, caller: Principal, body: Launc
                 host_name=host,
                 first_boot=own.model_dump(mode="json"),
                 disks=disks,
-                attach=body.attach.model_dump(mode="json"),
+                attach=body.attach.model_dump(mode="json") | {"subnet": plan.subnet or body.attach.subnet},
             )
         )
     audit.record(
@@ -158,25 +156,10 @@ def _each(
     )
     if not network.pool:
         return [(host, settings) for host in hosts]
-    given = take(network.pool, count, _addresses_in_use(session, caller, body.region))
+    given = take(network.pool, count, addresses_in_use(session, caller.account_id, body.region))
     own = [network.model_copy(update={"addresses": [address], "pool": []}) for address in given]
     own += [network.model_copy(update={"pool": []})] * (count - len(own))  # the plan's obstacles say so
     return [(host, settings.model_copy(update={"network": one})) for host, one in zip(hosts, own, strict=True)]
-
-
-def _addresses_in_use(session: Session, caller: Principal, region: str) -> set[str]:
-    """Addresses that present instances have, or were given for their first boot."""
-    told = Instance.first_boot["network"]["addresses"]
-    rows = session.execute(
-        select(Instance.address, told).where(
-            Instance.account_id == caller.account_id, Instance.region == region, IS_PRESENT
-        )
-    )
-    found = set()
-    for address, static in rows:
-        found |= {address} if address else set()
-        found |= {str(one).partition("/")[0] for one in static or ()}
-    return found
 
 
 def _has_address(session: Session, caller: Principal, region: str, address: str) -> bool:
@@ -191,7 +174,7 @@ def settings_faults(
     wrong = faults(settings, count=len(names))
     if wrong or settings.network.mode != "static":
         return wrong
-    in_use = _addresses_in_use(session, caller, body.region)
+    in_use = addresses_in_use(session, caller.account_id, body.region)
     if settings.network.pool:
         free = len(take(settings.network.pool, len(names), in_use))
         if free < len(names):
@@ -243,15 +226,7 @@ def plan_launch(
         blockers.append(str(error))
     if open_high := _open_high(session, version):
         warnings.append(f"{reference} has {plural(open_high, 'open finding')} of high severity.")
-    taken = session.scalars(
-        select(Instance.name).where(
-            Instance.account_id == caller.account_id,
-            Instance.region == body.region,
-            Instance.name.in_(names),
-            IS_PRESENT,
-        )
-    )
-    if clash := sorted(taken):
+    if clash := names_in_use(session, caller.account_id, body.region, names):
         these = f"name {clash[0]} is" if len(clash) == 1 else f"names {', '.join(clash[:5])} are"
         blockers.append(f"The {these} in use in {body.region}. Give another --name pattern.")
     if others := [name for name in at_site.taken if name not in clash]:

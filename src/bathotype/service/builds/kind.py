@@ -56,6 +56,7 @@ from bathotype.service.kinds.proving import (
 from bathotype.service.kinds.snapshots import remove_tagged
 from bathotype.service.kinds.temporary import TemporaryMachine
 from bathotype.service.operations.kind import Step
+from bathotype.service.reach import Reach
 from bathotype.service.records import BuildRun, CheckRun, OperationStep, Version
 from bathotype.service.records.base import utcnow
 from bathotype.service.shares import still_granted
@@ -474,8 +475,10 @@ class Build(CaptureKind[BuildParams, BuildMemo]):
         return name if name in ("prove", "deliver", "export") else "seal"
 
     @classmethod
-    def before_retry(cls, session: Session, account_id: str, operation_id: str, params: BuildParams) -> None:
-        super().before_retry(session, account_id, operation_id, params)
+    def before_retry(
+        cls, session: Session, reach: Reach, account_id: str, operation_id: str, params: BuildParams
+    ) -> None:
+        super().before_retry(session, reach, account_id, operation_id, params)
         run = session.get_one(BuildRun, operation_id)
         run.steps = unbegun(read_sheet(params.sheet, params.values).need())
         need_uploads(session, params.payload)

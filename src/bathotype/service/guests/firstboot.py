@@ -4,13 +4,9 @@ from __future__ import annotations
 
 from typing import Any
 
-from sqlalchemy.orm import Session
-
 from bathotype.core.firstboot.checks import Seen, key_of
 from bathotype.core.firstboot.settings import FirstBoot
 from bathotype.core.guest.agent import AgentRefused, GuestAgent
-from bathotype.service import audit
-from bathotype.service.records import Instance
 
 _ZONE_FOLDER = "/zoneinfo/"
 
@@ -33,21 +29,6 @@ def read_seen(agent: GuestAgent, settings: FirstBoot, identity: dict[str, Any], 
         keys,
         _root_bytes(agent) if root else None,
     )
-
-
-def note_differences(session: Session, instance: Instance, differ: list[str]) -> None:
-    """Raise an alert for an instance that is not as it was asked for; clear it where it is."""
-    subject = alert_subject(instance)
-    if differ:
-        text = f"{instance.name} is not as its first-boot settings say. {' '.join(differ)}"
-        audit.raise_alert(session, instance.account_id, "first-boot-differs", subject, text)
-    else:
-        audit.clear_alert(session, instance.account_id, "first-boot-differs", subject)
-
-
-def alert_subject(instance: Instance) -> str:
-    """What an alert about an instance is about: its name may occur in other regions."""
-    return f"{instance.name} in {instance.region}"
 
 
 def _root_bytes(agent: GuestAgent) -> int | None:

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import json
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from functools import cached_property
 from typing import Any
@@ -22,16 +23,19 @@ from bathotype.core.lifecycle.room import least_root
 from bathotype.core.sheets.secrecy import Mask
 from bathotype.core.units import agree, plural
 from bathotype.service import audit
-from bathotype.service.admission import rooms
-from bathotype.service.guests.firstboot import note_differences, read_seen
+from bathotype.service.admission import judge, rooms
+from bathotype.service.guests.firstboot import read_seen
 from bathotype.service.guests.ready import console_tail, first_booted, pause_after
 from bathotype.service.identities import read_identity, remember_identity
+from bathotype.service.instances import addresses_in_use, names_in_use, note_differences, one_launch_at_a_time
 from bathotype.service.kinds.basedisks import BaseDisks
 from bathotype.service.operations.context import Cancelled, LockLost
 from bathotype.service.operations.kind import Kind, Memo, Params, Step
-from bathotype.service.records import BaseDisk, Instance, Version
+from bathotype.service.reach import Reach
+from bathotype.service.records import Account, BaseDisk, Instance, Version
 from bathotype.service.records.base import REST, utcnow
-from bathotype.service.shares import still_granted
+from bathotype.service.shares import shares_of_version, still_granted
+from bathotype.service.usable import usable_of
 from bathotype.service.vault import Vault
 from bathotype.sites.protocol import Site, SiteMachine
 
@@ -314,8 +318,11 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
         return [machine.id] if machine and machine.tags.get("bathotype-instance") == instance.id else []
 
     @classmethod
-    def before_retry(cls, session: Session, account_id: str, operation_id: str, params: LaunchParams) -> None:
-        """The instances that it gave up, unless the version, the share or an allowance forbids them now."""
+    def before_retry(
+        cls, session: Session, reach: Reach, account_id: str, operation_id: str, params: LaunchParams
+    ) -> None:
+        """The instances that it gave up, unless the version, the share, a rule or an allowance forbids them now, or others
+        have their names or addresses."""
         version = session.get_one(Version, params.version_id, with_for_update={**REST, "of": Version})
         if version.state in ("retired", "purged"):
             raise Refused(f"{params.reference} is {version.state} now: it takes no new launches.", code="state-forbids")
@@ -324,9 +331,12 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
         ).all()
         still_granted(session, account_id, version.id, params.region)
         counted = rooms(session, account_id, version.id, version.line_id, lock=True)
-        full = [b for room in counted if (b := room.blocker(len(failed)))]
-        if full:
-            raise Refused(" ".join(full), code="launch-refused")
+        blockers = [b for room in counted if (b := room.blocker(len(failed)))]
+        one_launch_at_a_time(session, account_id, params.region)
+        blockers += _taken(session, account_id, params.region, failed)
+        blockers += _against_rules(session, reach, account_id, version, params, failed)
+        if blockers:
+            raise Refused(" ".join(blockers), code="launch-refused")
         for instance in failed:
             instance.state, instance.reason, instance.ended_at, instance.site_machine = "pending", None, None, None
 
@@ -355,6 +365,37 @@ class Launch(Kind[LaunchParams, LaunchMemo]):
                 for i in sorted(instances, key=lambda i: i.name)
             ],
         }
+
+
+def _taken(session: Session, account_id: str, region: str, failed: Sequence[Instance]) -> list[str]:
+    """Why others that were launched meanwhile are in the way of instances that failed."""
+    found = [
+        f"The name {name} is in use in {region} by now."
+        for name in names_in_use(session, account_id, region, [one.name for one in failed])
+    ]
+    own = {text.partition("/")[0] for one in failed for text in first_boot_of(one.first_boot).network.addresses}
+    own |= {address for one in failed if (address := Attach.model_validate(one.attach).address)}
+    in_use = own & addresses_in_use(session, account_id, region) if own else ()
+    return found + [f"The address {address} is in use in {region} by now." for address in sorted(in_use)]
+
+
+def _against_rules(
+    session: Session, reach: Reach, account_id: str, version: Version, params: LaunchParams, failed: Sequence[Instance]
+) -> list[str]:
+    """Why launch rules refuse instances that failed: by those of now, as of any launch."""
+    account = session.get_one(Account, account_id)
+    seen = usable_of(session, version, shares_of_version(session, account_id, version))
+    tags = {**reach.account_tags(account.name), **params.tags}
+    refused: dict[str, None] = {}
+    for attach in {
+        text: Attach.model_validate_json(text) for one in failed if (text := json.dumps(one.attach))
+    }.values():
+        judged = judge(
+            session, (account.id, account.name), seen, params.region, tags,
+            subnet=attach.subnet or "", firewalls=attach.firewalls, public=bool(attach.public_address),
+        )  # fmt: skip
+        refused |= dict.fromkeys(judged.decision.reasons_for("refuse"))
+    return list(refused)
 
 
 def _with_ids(disks: list[dict[str, Any]], machine: SiteMachine) -> list[dict[str, Any]]:

@@ -45,6 +45,7 @@ from bathotype.service.numbering import claim, claim_again, give_back
 from bathotype.service.operations.context import WorkContext
 from bathotype.service.operations.kind import Kind, Memo, Params
 from bathotype.service.operations.start import start_operation
+from bathotype.service.reach import Reach
 from bathotype.service.records import Finding, Line, Operation, Replica, Version, VersionPackage
 from bathotype.service.records.base import utcnow
 from bathotype.service.signatures import KeyRing
@@ -97,7 +98,7 @@ class NumberedKind(Kind[N, M]):
         give_back(session, self.context.id)
 
     @classmethod
-    def before_retry(cls, session: Session, account_id: str, operation_id: str, params: N) -> None:
+    def before_retry(cls, session: Session, reach: Reach, account_id: str, operation_id: str, params: N) -> None:
         claim_again(session, params.line_id, params.number, operation_id)
 
 

@@ -33,6 +33,7 @@ from bathotype.service.kinds.temporary import TemporaryMachine
 from bathotype.service.operations.context import WorkContext
 from bathotype.service.operations.kind import Kind, Memo, Params, Step
 from bathotype.service.operations.start import start_operation
+from bathotype.service.reach import Reach
 from bathotype.service.records import CheckRun, Identity, Instance, Operation, Version
 from bathotype.service.records.base import utcnow
 from bathotype.sites.protocol import Site
@@ -296,7 +297,9 @@ class Prove(Kind[ProveParams, ProveMemo]):
             remove_tagged(self.context, self._site, self.params.region)
 
     @classmethod
-    def before_retry(cls, session: Session, account_id: str, operation_id: str, params: ProveParams) -> None:
+    def before_retry(
+        cls, session: Session, reach: Reach, account_id: str, operation_id: str, params: ProveParams
+    ) -> None:
         if (
             params.machine_id
             and session.scalar(

@@ -11,6 +11,7 @@ from sqlalchemy import update
 from sqlalchemy.orm import Session
 
 from bathotype.service.operations.context import WorkContext
+from bathotype.service.reach import Reach
 from bathotype.service.records import Operation
 from bathotype.sites.protocol import Site
 
@@ -116,7 +117,7 @@ class Kind(Generic[P, M]):
         return None
 
     @classmethod
-    def before_retry(cls, session: Session, account_id: str, operation_id: str, params: P) -> None:
+    def before_retry(cls, session: Session, reach: Reach, account_id: str, operation_id: str, params: P) -> None:
         """Take again what an operation gave back when it failed.  Raises `Refused` where that is impossible now."""
 
 

@@ -161,7 +161,7 @@ def retry_operation(operation_id: str, caller: Operator, service: ServiceOf) -> 
         params = kind.params_type.model_validate(row.params)
         begins = kind.resumes_at(session, row.id, params)
         if begins is None:
-            kind.before_retry(session, row.account_id, row.id, params)
+            kind.before_retry(session, service.reach, row.account_id, row.id, params)
             row.memo = {}
         row.state, row.ending, row.error, row.result = "queued", None, None, None
         row.cancel_requested, row.started_at, row.ended_at, row.beat_at, row.attempts = False, None, None, None, 0

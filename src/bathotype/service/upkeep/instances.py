@@ -20,9 +20,9 @@ from bathotype.core.guest.agent import AgentRefused, GuestAgent
 from bathotype.service import audit
 from bathotype.service.admission import judge
 from bathotype.service.database import Database
-from bathotype.service.guests.firstboot import alert_subject, note_differences, read_seen
+from bathotype.service.guests.firstboot import read_seen
 from bathotype.service.identities import read_identity, remember_identity
-from bathotype.service.instances import NOT_ADMITTED, end_alerts, forget_gone
+from bathotype.service.instances import NOT_ADMITTED, alert_subject, end_alerts, forget_gone, note_differences
 from bathotype.service.records import Account, Alert, BaseDisk, Instance, Operation, Version
 from bathotype.service.records.base import CHANGE, new_id, utcnow
 from bathotype.service.shares import shares_of_version
