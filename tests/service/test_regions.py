@@ -8,7 +8,7 @@ import threading
 import pytest
 
 from bathotype.client import OperationFailed
-from bathotype.core.errors import Refused
+from bathotype.core.errors import Damaged, Refused
 from bathotype.service import audit
 from bathotype.service.access.principals import make_account
 from tests.office import Office
@@ -110,6 +110,31 @@ def test_an_alert_about_a_replica_ends_with_it_and_a_damaged_one_can_be_removed(
         client.retire(only)
         client.wait(client.purge(only, waive_grace=True).id)
         assert client.alerts() == []
+
+
+def test_a_drain_that_failed_is_not_retried_onto_the_last_replica(
+    office: Office, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    reference = office.version("both@1.0.0")
+    with office.core as client:
+        client.wait(client.replicate(reference, [{"region": "fjord-2", "copies": 0}])[0].id)
+        with monkeypatch.context() as patch:
+
+            def broken(*_: object) -> int:
+                raise Damaged("The store is broken.")
+
+            patch.setattr("bathotype.service.kinds.drain.collect_region", broken)
+            failed = client.drain(reference, "fjord-2")
+            with pytest.raises(OperationFailed, match="broken"):
+                client.wait(failed.id)
+        states = {r.region: r.state for r in client.replicas(reference)}
+        assert states == {"skerry-1": "ready", "fjord-2": "ready"}, "it is there still"
+        client.wait(client.drain(reference, "skerry-1").id)
+        with pytest.raises(Refused, match="last sound replica"):
+            client.retry(failed.id)
+        client.wait(client.replicate(reference, [{"region": "skerry-1", "copies": 0}])[0].id)
+        client.wait(client.retry(failed.id).id)
+        assert [r.region for r in client.replicas(reference)] == ["skerry-1"]
 
 
 def test_a_source_that_is_damaged_gives_way_to_the_next(office: Office) -> None:

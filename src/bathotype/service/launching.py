@@ -25,10 +25,10 @@ from bathotype.service.admission import judge, rooms
 from bathotype.service.answers.rules import allowance_answer, verdicts_of
 from bathotype.service.catalogue import machine_size_of, needs_of, require_replica
 from bathotype.service.instances import addresses_in_use, names_in_use, one_launch_at_a_time
+from bathotype.service.kinds.basedisks import standing_disks
 from bathotype.service.kinds.descent import keeps_identity
 from bathotype.service.kinds.launch import Launch, LaunchParams
 from bathotype.service.operations.start import start_operation
-from bathotype.service.placements import standing_disks
 from bathotype.service.reach import Reach
 from bathotype.service.records import Finding, FirstBootSet, Instance, Operation, Replica, Share, Version
 from bathotype.service.records.base import new_id

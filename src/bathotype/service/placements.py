@@ -2,57 +2,38 @@
 
 from __future__ import annotations
 
-from collections import Counter
 from datetime import timedelta
 
-from sqlalchemy import ColumnElement, func, or_, select
+from sqlalchemy import select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from bathotype.core.errors import BathotypeError, Refused
-from bathotype.core.lifecycle.rules import LaunchRule, matches
-from bathotype.core.lifecycle.states import VersionState
+from bathotype.core.lifecycle.states import OFFERED
 from bathotype.core.store.transfer import missing_rows
-from bathotype.core.units import agree, plural
+from bathotype.core.units import plural
 from bathotype.service.access.principals import Principal
-from bathotype.service.catalogue import holds_now, reference_of
+from bathotype.service.catalogue import reference_of
 from bathotype.service.chunks import RegionChunks
-from bathotype.service.kinds.drain import Drain, DrainParams
+from bathotype.service.kinds.basedisks import standing_disks
+from bathotype.service.kinds.drain import Drain, drain_blockers, start_drain
 from bathotype.service.kinds.replicate import ReplicaParams, Replicate
 from bathotype.service.kinds.transfers import sources_of
 from bathotype.service.operations.start import start_operation
 from bathotype.service.reach import Reach
 from bathotype.service.records import (
-    Account,
-    BaseDisk,
-    Instance,
     Line,
     Link,
     Operation,
     Placement,
     Replica,
-    RuleRow,
-    Share,
     Version,
 )
 from bathotype.service.records.base import CHANGE, utcnow
-from bathotype.service.records.fleet import IS_PRESENT
 from bathotype.wire import regions as wire
-from bathotype.wire.common import Plan
 
 _TRY_AGAIN = timedelta(minutes=5)
 PLACEMENT = "placement"
-OFFERED = (VersionState.RELEASED, VersionState.SUNSET)
-
-
-def standing_disks(session: Session, version_id: str, region: str) -> Counter[str]:
-    """Launch-ready base disks of a version in a region, by zone."""
-    rows = session.scalars(
-        select(BaseDisk.zone).where(
-            BaseDisk.version_id == version_id, BaseDisk.region == region, BaseDisk.state == "ready"
-        )
-    )
-    return Counter(rows)
 
 
 def plan_move(session: Session, reach: Reach, version: Version, place: wire.RegionPlace) -> wire.Move:
@@ -103,115 +84,6 @@ def start_replicate(session: Session, caller: Principal, version: Version, place
     )
     params = ReplicaParams(version_id=version.id, reference=reference_of(version), region=place.region)
     return start_operation(session, caller, Replicate, f"{reference_of(version)} to {place.region}", params)
-
-
-def start_drain(session: Session, caller: Principal, version: Version, region: str) -> Operation:
-    """Record the operation that removes a version from a region."""
-    row = session.get_one(Replica, (version.id, region), with_for_update=CHANGE)
-    params = DrainParams(version_id=version.id, reference=reference_of(version), region=region, was=row.state)
-    row.state, row.copies = "draining", 0
-    return start_operation(session, caller, Drain, f"{reference_of(version)} in {region}", params)
-
-
-def drain_blockers(
-    session: Session, line: Line, region: str, leaving: set[str], *, version: Version | None = None
-) -> list[str]:
-    """Who still needs a line in a region: rules that allow it nowhere else, shares for it, instances to be renewed.
-
-    With ``version`` who needs that one there: where another of the line stays, only those with whom it alone is shared.
-    """
-    shares = Share.line_id == line.id
-    if version is not None:
-        alone = Share.version_id == version.id
-        if _another_stays(session, version, region):
-            return _share_blockers(session, shares & alone, leaving)
-        shares &= alone | Share.version_id.is_(None)
-    blockers = []
-    running = session.scalar(
-        select(func.count())
-        .select_from(Instance)
-        .join(Version, Version.id == Instance.version_id)
-        .where(Version.line_id == line.id, Instance.region == region, IS_PRESENT)
-    )
-    if running:
-        blockers.append(
-            f"{plural(running, 'instance')} of {line.name} in {region} could not be renewed there. "
-            "Terminate them or renew them into another line first."
-        )
-    blockers += _share_blockers(session, shares, leaving)
-    owner = session.get_one(Account, line.account_id).name
-    for row in session.scalars(
-        select(RuleRow).where(or_(RuleRow.account_id.is_(None), RuleRow.account_id == line.account_id))
-    ):
-        rule = LaunchRule.model_validate(row.body)
-        if (
-            rule.effect == "refuse"
-            and rule.regions
-            and set(rule.regions) <= leaving
-            and _concerns(rule, owner, line.name)
-        ):
-            blockers.append(
-                f"Launch rule {rule.name} allows launches in {', '.join(rule.regions)} only. Change it first."
-            )
-    return blockers
-
-
-def _another_stays(session: Session, version: Version, region: str) -> bool:
-    """Whether a region has another version of the line that takes launches."""
-    query = (
-        select(Version.id)
-        .join(Replica, Replica.version_id == Version.id)
-        .where(
-            Version.line_id == version.line_id,
-            Version.id != version.id,
-            Version.state.in_(OFFERED),
-            Replica.region == region,
-            Replica.state == "ready",
-        )
-    )
-    return session.scalar(query.limit(1)) is not None
-
-
-def _share_blockers(session: Session, which: ColumnElement[bool], leaving: set[str]) -> list[str]:
-    """The shares that are for no other regions than those."""
-    blockers = []
-    for share in session.scalars(select(Share).where(which, holds_now(), Share.regions.is_not(None))):
-        if set(share.regions or ()) <= leaving:
-            other = session.get(Account, share.consumer_id) if share.consumer_id else None
-            blockers.append(
-                f"The share with {other.name if other else 'every account'} is for {', '.join(share.regions or ())} only. "
-                "End it, or share other regions first."
-            )
-    return blockers
-
-
-def plan_drain(session: Session, version: Version, region: str) -> Plan:
-    """What removing a version from a region would do."""
-    reference = reference_of(version)
-    held = _replicas(session, version)
-    others = sorted(r.region for r in held if r.region != region and r.state == "ready")
-    blockers, effects = [], []
-    if region not in {r.region for r in held}:
-        blockers.append(f"{reference} has no replica in {region}.")
-    elif not others:
-        blockers.append(f"It is the last sound replica of {reference}. Retire and purge it instead.")
-    elif version.state in OFFERED:
-        blockers = drain_blockers(session, version.line, region, {region}, version=version)
-        place = session.get(Placement, (version.line_id, region))
-        if place is not None and not place.leaving:
-            blockers.append(f"The placement of {version.line.name} names {region}. Change the placement instead.")
-    if not blockers:
-        standing = standing_disks(session, version.id, region).total()
-        if standing:
-            verb = agree(standing, "is", "are")
-            effects.append(f"{plural(standing, 'base disk')} of it in {region} {verb} removed.")
-        effects.append(f"Its chunks that no other version in {region} needs are removed there.")
-        effects.append(f"It stays in {', '.join(others)}.")
-    return Plan(verb="drain", subject=f"{reference} in {region}", blockers=blockers, warnings=[], effects=effects)
-
-
-def _concerns(rule: LaunchRule, owner: str, line: str) -> bool:
-    return matches(rule.applies_to, owner, line, "*")
 
 
 def plan_placement(session: Session, line: Line, places: list[wire.RegionPlace]) -> wire.PlacementPlan:

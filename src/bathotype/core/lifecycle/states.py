@@ -25,6 +25,9 @@ class VersionState(StrEnum):
         return "in sunset" if self is VersionState.SUNSET else self.value
 
 
+#: Versions that are offered: released, and those whose end is announced.
+OFFERED = (VersionState.RELEASED, VersionState.SUNSET)
+
 #: Which moves the table allows.
 MOVES: dict[VersionState, frozenset[VersionState]] = {
     VersionState.STAGED: frozenset({VersionState.RELEASED, VersionState.RETIRED}),

@@ -248,3 +248,13 @@ def remove_base_disk(context: WorkContext, row: BaseDisk) -> None:
         site.delete_disk(disk.id)
     with context.session() as session:
         session.execute(update(BaseDisk).where(BaseDisk.id == row.id).values(state="removed"))
+
+
+def standing_disks(session: Session, version_id: str, region: str) -> Counter[str]:
+    """Launch-ready base disks of a version in a region, by zone."""
+    rows = session.scalars(
+        select(BaseDisk.zone).where(
+            BaseDisk.version_id == version_id, BaseDisk.region == region, BaseDisk.state == "ready"
+        )
+    )
+    return Counter(rows)

@@ -19,14 +19,8 @@ from bathotype.service.access.principals import Principal
 from bathotype.service.answers.operations import operation_answers
 from bathotype.service.answers.replicas import replica_answers
 from bathotype.service.catalogue import find_line, find_version, needs_of, reference_of
-from bathotype.service.placements import (
-    plan_drain,
-    plan_move,
-    plan_placement,
-    set_placement,
-    start_drain,
-    start_replicate,
-)
+from bathotype.service.kinds.drain import plan_drain, start_drain
+from bathotype.service.placements import plan_move, plan_placement, set_placement, start_replicate
 from bathotype.service.records import Link, Placement, Version
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
 from bathotype.service.routes.common import Key, once
