@@ -92,6 +92,20 @@ def test_what_was_accepted_in_the_base_stays_accepted_in_files_that_are_the_same
     assert found(office, changed, open_only=True) == {"source-host-name": SETTINGS}, "another file, another finding"
 
 
+def test_what_was_adopted_from_another_account_holds_what_its_source_left(office: Office, base: str) -> None:
+    with office.core as client, office.client("harbour-watch") as other:
+        for finding in client.findings(base):
+            client.accept(base, finding.id, "known at the pier")
+        client.release(base)
+        office.shared("pier")
+        other.create_line("berth")
+        other.wait(other.adopt(reference=f"tide-core/{base}", line="berth", number="1.0.0").id)
+        other.wait(other.edit(reference="berth@1.0.0", steps=[MOTD], bump="minor").id)
+        assert {f.rule for f in other.findings("berth@1.1.0")} >= {"source-host-name", "source-machine-id"}
+        [row] = other.check_target(Target(name="quay", generalized=True), reference="berth@1.1.0").rows
+        assert row.outcome == "ok"
+
+
 def test_what_keeps_its_identity_keeps_it_through_edits_and_says_so(office: Office, base: str, tmp_path: Path) -> None:
     target = Target(name="quay", generalized=True)
     with office.core as client:

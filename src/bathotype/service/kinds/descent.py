@@ -38,19 +38,22 @@ def sources_before(session: Session, parent: str | None) -> tuple[SourceIdentity
         name, address = version.source.get("host_name") or "", version.source.get("address")
         if name or address:
             found.append(SourceIdentity(name, addresses=(address,) if address else ()))
-        parent = version.parent_id
+        parent = version.parent_id or version.adopted_from_id
     return tuple(found)
 
 
 def keeps_identity(session: Session, version: Version) -> bool | None:
     """Whether a version keeps the identity of the machine that it was captured from; None where that is not known.
 
-    An edit changes nothing about that: the version counts that the first of them was made from.
+    An edit and an adoption change nothing about that: the version counts that the first of them was made from.
     """
     seen: set[str] = set()
-    while version.mode == "edit" and version.parent_id is not None and version.id not in seen:
+    while version.mode in ("edit", "adopt") and version.id not in seen:
         seen.add(version.id)
-        version = session.get_one(Version, version.parent_id)
+        before = version.parent_id or version.adopted_from_id
+        if before is None:
+            return None
+        version = session.get_one(Version, before)
     if version.mode in ("edit", "adopt"):
         return None
     return version.mode == "as-is" or (version.mode == "import" and version.profile is None)
