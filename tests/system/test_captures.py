@@ -11,7 +11,6 @@ from typing import Any
 import httpx
 import pytest
 
-from bathotype.client import Client
 from bathotype.core.errors import BathotypeError, Invalid, NotFound
 from tests.support import System, until
 
@@ -106,7 +105,7 @@ def test_a_download_goes_on_where_it_was_cut(system: System, tmp_path: Path) -> 
 
 
 def test_waiting_outlives_the_service(system: System) -> None:
-    with Client(system.url, system.secrets["api"]["tide-core"], patience=300) as client:
+    with system.core as client:
         client.create_line("patient")
         operation = client.capture(machine="surge-bench-01", line="patient", number="1.0.0")
         outcome: list[str] = []
