@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import ast
 import secrets
 from datetime import UTC, timedelta
+from pathlib import Path
 from typing import Any
 
 import httpx
@@ -11,8 +13,13 @@ import pytest
 
 from bathotype.core.generalize.residue import Finding
 from bathotype.service import audit
+from bathotype.service.answers.needs import _ALERTS
+from bathotype.service.builds.repositories import NOT_READ
+from bathotype.service.builds.saved import NOT_STARTED
 from bathotype.service.history import take_sample, thin
+from bathotype.service.instances import NOT_ADMITTED
 from bathotype.service.records.base import utcnow
+from bathotype.service.subscriptions import NOT_DELIVERED
 from tests.office import Office
 
 FOUND = Finding("f1", "private-key", "high", "/etc/tide/key.pem", 1, "-----BEGIN", "Remove it.")
@@ -81,6 +88,51 @@ def test_an_alert_that_somebody_has_seen_needs_nobody_else(office: Office) -> No
     with office.database.sessions.begin() as session:
         audit.raise_alert(session, account, "replica-damaged", "gauge@1.0.0 in skerry-1", "Again.")
     assert len(http.get("/overview").json()["needs"]) == 1, "it is another one"
+
+
+@pytest.mark.parametrize(
+    ("kind", "subject", "leads", "to"),
+    [
+        ("identity-twice", "machine-id 0a1b", "alert", "machine-id 0a1b"),
+        ("replica-damaged", "gauge@1.0.0 in skerry-1", "version", "gauge@1.0.0"),
+        ("deleted-at-site", "pier-01 in skerry-1", "instance", "pier-01"),
+        ("first-boot-differs", "pier-01 in skerry-1", "instance", "pier-01"),
+        ("not-admitted", "pier-01 in skerry-1", "allowance", "pier-01 in skerry-1"),
+        ("mark-dropped", "gauge@stable", "line", "gauge"),
+        ("not-proven", "gauge@1.0.0 checks", "version", "gauge@1.0.0"),
+        ("site-silent", "skerry-1", "region", "skerry-1"),
+        ("sheet-not-started", "logging", "sheet", "logging"),
+        ("repository-not-read", "office", "repository", "office"),
+        ("messages-not-delivered", "pipeline", "messages", "pipeline"),
+    ],
+)
+def test_each_alert_is_said_in_words_and_leads_to_what_it_is_about(
+    shared_office: Office, kind: str, subject: str, leads: str, to: str
+) -> None:
+    [(account,)] = shared_office.query("select id from accounts where name = 'tide-core'")
+    with shared_office.database.sessions.begin() as session:
+        audit.raise_alert(session, account, kind, subject, "Look.")
+    needs = shared_office.http().get("/overview").json()["needs"]
+    [need] = [one for one in needs if one["title"].endswith(f": {subject}") and one["kind"] == leads]
+    assert need["subject"] == to and kind not in need["title"]
+    with shared_office.database.sessions.begin() as session:
+        audit.clear_alert(session, account, kind, subject)
+
+
+def test_every_kind_of_alert_is_among_them() -> None:
+    raised = set()
+    for file in Path("src/bathotype/service").rglob("*.py"):
+        for call in ast.walk(ast.parse(file.read_text())):
+            if isinstance(call, ast.Call) and getattr(call.func, "attr", "") == "raise_alert":
+                kind = call.args[2]
+                raised.add(kind.value if isinstance(kind, ast.Constant) else kind.id)  # type: ignore[attr-defined]
+    constants = {
+        "NOT_ADMITTED": NOT_ADMITTED,
+        "NOT_DELIVERED": NOT_DELIVERED,
+        "NOT_READ": NOT_READ,
+        "NOT_STARTED": NOT_STARTED,
+    }
+    assert {constants.get(one, one) for one in raised} == set(_ALERTS)
 
 
 def test_what_is_seen_first_of_a_line_and_its_versions(lived: Office) -> None:

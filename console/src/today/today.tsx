@@ -39,11 +39,16 @@ export function Component() {
 
 const leads: Record<Need["kind"], (need: Need) => string> = {
   operation: (need) => to.operation(need.subject),
-  alert: (need) => (need.subject.includes("@") ? to.version(need.subject.split(" ")[0]!) : "/ledger?action=alert"),
+  alert: () => "/ledger?action=alert",
   finding: (need) => to.version(need.subject, "findings"),
   share: () => "/people?show=shares",
   date: (need) => to.instances({ reference: need.subject }),
   allowance: () => "/people?show=rules",
+  line: (need) => to.line(need.subject),
+  version: (need) => to.version(need.subject),
+  instance: (need) => to.instance(encodeURIComponent(need.subject)),
+  region: () => "/regions",
+  repository: () => "/sheets",
   sheet: (need) => to.sheet(need.subject),
   messages: () => "/people?show=messages",
 };

@@ -33,7 +33,10 @@ class Runs(Answer):
     running: int
 
 
-NeedKind = Literal["operation", "alert", "finding", "share", "date", "allowance", "sheet", "messages"]
+NeedKind = Literal[
+    "operation", "alert", "finding", "share", "date", "allowance", "line", "version", "instance", "region", "repository",
+    "sheet", "messages",
+]  # fmt: skip
 
 
 class Need(Answer):
@@ -42,7 +45,7 @@ class Need(Answer):
     kind: NeedKind
     title: str
     detail: str
-    subject: str = Field(description="Id of the operation or share, or the reference, line or name that it is about.")
+    subject: str = Field(description="Id of the operation or share, or the reference or name that it is about.")
     step: str = Field(description="The next step, in words.")
     since: datetime
     alert: str | None = Field(default=None, description="Id of the alert, which can be acknowledged.")

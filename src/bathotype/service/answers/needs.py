@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from dataclasses import dataclass
 from datetime import timedelta
 
 from sqlalchemy import exists, func, or_, select
@@ -54,20 +55,34 @@ def needs_of(session: Session, caller: Principal, dates: list[Due]) -> Iterable[
     yield from _nearly_used(session, caller)
 
 
+@dataclass(frozen=True)
+class _Kind:
+    """A kind of alert: what it says, the next step, and the page that it leads to: of what is before ``until`` in its
+    subject."""
+
+    title: str
+    step: str = "Look at it"
+    leads: wire.NeedKind = "alert"
+    until: str = ""
+
+
 _ALERTS = {
-    "identity-twice": ("One identity occurs twice", "See who has it"),
-    "replica-damaged": ("A replica is damaged", "Look at it"),
-    "deleted-at-site": ("Deleted at the site", "Look at it"),
-    "first-boot-differs": ("Not as its first-boot settings say", "Look at it"),
-    "not-admitted": ("A machine runs that no rule admits", "Look at the rules"),
-    "mark-dropped": ("A mark has lost its version", "Set it on another version"),
-    "not-proven": ("A released version does not pass its checks any more", "Look at its checks"),
-    "site-silent": ("A site does not answer", "See the regions"),
-    "sheet-not-started": ("A sheet did not start by itself", "Look at the sheet"),
-    "messages-not-delivered": ("Messages are not delivered", "See what was answered"),
+    "identity-twice": _Kind("One identity occurs twice", "See who has it"),
+    "replica-damaged": _Kind("A replica is damaged", leads="version", until=" in "),
+    "deleted-at-site": _Kind("Deleted at the site", leads="instance", until=" in "),
+    "first-boot-differs": _Kind("Not as its first-boot settings say", leads="instance", until=" in "),
+    "not-admitted": _Kind("A machine runs that no rule admits", "Look at the rules", leads="allowance"),
+    "mark-dropped": _Kind("A mark has lost its version", "Set it on another version", leads="line", until="@"),
+    "not-proven": _Kind(
+        "A released version does not pass its checks any more", "Look at its checks", leads="version", until=" "
+    ),
+    "site-silent": _Kind("A site does not answer", "See the regions", leads="region"),
+    "sheet-not-started": _Kind("A sheet did not start by itself", "Look at the sheet", leads="sheet"),
+    "repository-not-read": _Kind(
+        "Not all of a repository's sheets were taken", "Look at the repository", leads="repository"
+    ),
+    "messages-not-delivered": _Kind("Messages are not delivered", "See what was answered", leads="messages"),
 }
-#: Alerts that lead to a page of their own.
-_ALERT_LEADS: dict[str, wire.NeedKind] = {"sheet-not-started": "sheet", "messages-not-delivered": "messages"}
 
 
 def _alerts(session: Session, caller: Principal) -> Iterable[wire.Need]:
@@ -75,9 +90,10 @@ def _alerts(session: Session, caller: Principal) -> Iterable[wire.Need]:
         Alert.account_id == caller.account_id, Alert.cleared_at.is_(None), Alert.acknowledged_at.is_(None)
     )
     for row in session.scalars(query.order_by(Alert.raised_at.desc()).limit(50)):
-        title, step = _ALERTS.get(row.kind, (row.kind, "Look at it"))
+        kind = _ALERTS.get(row.kind) or _Kind(row.kind)
+        subject = row.subject.partition(kind.until)[0] if kind.until else row.subject
         yield wire.Need(
-            kind=_ALERT_LEADS.get(row.kind, "alert"), title=f"{title}: {row.subject}", detail=row.text, subject=row.subject, step=step,
+            kind=kind.leads, title=f"{kind.title}: {row.subject}", detail=row.text, subject=subject, step=kind.step,
             since=row.raised_at, alert=row.id,
         )  # fmt: skip
 
