@@ -13,9 +13,10 @@ import pytest
 
 from bathotype.core.generalize.residue import Finding
 from bathotype.service import audit
-from bathotype.service.answers.needs import _ALERTS
+from bathotype.service.answers.needs import _ALERTS, _DOING, _failure
 from bathotype.service.builds.repositories import NOT_READ
 from bathotype.service.builds.saved import NOT_STARTED
+from bathotype.service.everykind import KINDS
 from bathotype.service.history import take_sample, thin
 from bathotype.service.instances import NOT_ADMITTED
 from bathotype.service.records.base import utcnow
@@ -117,6 +118,12 @@ def test_each_alert_is_said_in_words_and_leads_to_what_it_is_about(
     assert need["subject"] == to and kind not in need["title"]
     with shared_office.database.sessions.begin() as session:
         audit.clear_alert(session, account, kind, subject)
+
+
+def test_what_failed_is_said_in_words_whatever_it_was() -> None:
+    assert set(_DOING) == set(KINDS)
+    assert _failure("replicate", "gauge@1.0.0 to fjord-2") == "Replication of gauge@1.0.0 to fjord-2 failed"
+    assert _failure("change-instances", "terminate 2 instances") == "Terminate 2 instances: failed"
 
 
 def test_every_kind_of_alert_is_among_them() -> None:

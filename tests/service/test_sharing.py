@@ -59,6 +59,9 @@ def test_a_share_is_proposed_accepted_used_and_ended(office: Office) -> None:
         assert "2030-01-01" in str(due.notice)
         assert client.calendar() == [], "the owner runs none of it"
         assert any(e.action == "notice.sunset" for e in other.events(action="notice"))
+        client.release("lent@1.0.0")
+        assert other.calendar() == [] and "released again" in str(next(iter(other.events(action="notice"))).after)
+        client.sunset("lent@1.0.0", retire_on=date(2030, 1, 1))
         ended = client.end_share(share)
         assert (ended.state, ended.running) == ("ended", 2)
         with pytest.raises(NotFound):
@@ -104,6 +107,33 @@ def test_a_share_past_its_last_day_grants_nothing_and_ends(office: Office) -> No
             other.version(f"tide-core/{reference}")
         office.upkeep("shares")
         assert other.show_share(share).state == "ended"
+
+
+def test_what_a_share_for_fewer_regions_no_longer_grants_is_revoked_at_the_site(office: Office) -> None:
+    reference = office.version("lent@1.0.0")
+    with office.core as client, office.client("harbour-watch") as other:
+        client.wait(client.replicate(reference, [{"region": "fjord-2", "copies": 1}])[0].id)
+        first = office.shared("lent")
+        for region in ("skerry-1", "fjord-2"):
+            office.launched(f"tide-core/{reference}", f"berth-{region}", account="harbour-watch", region=region)
+        client.end_share(first)
+        office.shared("lent", regions=["fjord-2"])
+        office.upkeep("shares")
+        granted = dict(office.query("select region, granted_to from base_disks"))
+        assert granted == {"skerry-1": [], "fjord-2": ["harbour-watch"]}
+        assert [e.subject for e in client.events(action="share.ended")] == ["lent"]
+        assert [e.subject for e in other.events(action="share.ended")] == ["tide-core/lent"]
+
+
+def test_a_proposal_whose_last_day_is_over_can_be_declined_and_not_accepted(office: Office) -> None:
+    office.version("lent@1.0.0")
+    with office.core as client, office.client("harbour-watch") as other:
+        share = client.share(subject="lent@1.0.0", consumer="harbour-watch", until=date.today()).id
+        office.execute("update shares set until = until - 1")
+        with pytest.raises(Refused, match="last day was"):
+            other.accept_share(share)
+        assert other.decline_share(share).state == "declined"
+        assert [e.subject for e in other.events(action="share.declined")] == ["tide-core/lent@1.0.0"]
 
 
 def test_publishing_must_be_confirmed_and_reaches_every_account(office: Office) -> None:

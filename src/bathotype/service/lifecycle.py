@@ -77,6 +77,7 @@ def release(session: Session, caller: Principal, version: Version) -> None:
         version.released_at = utcnow()
     else:
         version.sunset_on = version.retire_on = None  # its end is taken back
+        tell_consumers(session, version, "sunset", "{reference} is in sunset no longer: it is released again.")
     _move(session, caller.actor, version, VersionState.RELEASED)
     bring_into_line(session, caller, version.line, only=version)
 

@@ -91,6 +91,17 @@ def _subject(session: Session, row: Share) -> str:
     return f"{line}@{session.get_one(Version, row.version_id).number}" if row.version_id else line
 
 
+def subjects_of(session: Session, row: Share) -> list[tuple[str, str]]:
+    """Who gives and who takes a share, each with what it is of as that account writes it."""
+    subject = _subject(session, row)
+    given = [(row.owner_id, subject)]
+    return [*given, (row.consumer_id, f"{_name(session, row.owner_id)}/{subject}")] if row.consumer_id else given
+
+
+def _name(session: Session, account_id: str) -> str:
+    return session.get_one(Account, account_id).name
+
+
 def decide(session: Session, caller: Principal, share: str, state: Literal["active", "declined"]) -> Share:
     """Accept or decline.  Accepting is refused where the signature of a version that it grants does not hold."""
     row = find_share(session, caller, share, lock=True)
@@ -104,14 +115,16 @@ def decide(session: Session, caller: Principal, share: str, state: Literal["acti
         )
     if row.state != "proposed":
         raise Refused(f"The share {_IS[row.state]} already.", code="state-same")
+    if state == "active" and row.until is not None and row.until < utcnow().date():
+        raise Refused(f"The share's last day was {row.until}.", advice="Ask its owner for another.", code="share-ended")
     if state == "active":
         for version in _granted_now(session, row):
             check_signature(session, version)
     row.state, row.decided_by, row.decided_at = state, caller.actor, utcnow()
-    action, subject = "share.accepted" if state == "active" else "share.declined", _subject(session, row)
-    owner = session.get_one(Account, row.owner_id).name
-    audit.record(session, caller.account_id, caller.actor, action, f"{owner}/{subject}", after={"share": row.id})
-    audit.record(session, row.owner_id, caller.account, action, subject, after={"share": row.id})
+    action = "share.accepted" if state == "active" else "share.declined"
+    for account, subject in subjects_of(session, row):
+        actor = caller.actor if account == caller.account_id else caller.account
+        audit.record(session, account, actor, action, subject, after={"share": row.id})
     return row
 
 
@@ -140,8 +153,7 @@ def end(session: Session, caller: Principal, share: str) -> Share:
         raise Refused(f"The share {_IS[row.state]} already.", code="state-same")
     row.state, row.ended_by, row.ended_at = "ended", caller.actor, utcnow()
     running = running_from(session, row, row.consumer_id)
-    subject = _subject(session, row)
-    for account in {row.owner_id, row.consumer_id} - {None}:
+    for account, subject in subjects_of(session, row):
         actor = caller.actor if account == caller.account_id else caller.account
-        audit.record(session, str(account), actor, "share.ended", subject, after={"share": row.id, "running": running})
+        audit.record(session, account, actor, "share.ended", subject, after={"share": row.id, "running": running})
     return row

@@ -98,6 +98,33 @@ def _alerts(session: Session, caller: Principal) -> Iterable[wire.Need]:
         )  # fmt: skip
 
 
+#: What each kind of operation does, as a noun; the subject of a change of many instances says all.
+_DOING = {
+    "adopt": "Adoption",
+    "bucket-digest": "Digest",
+    "build": "Build",
+    "capture": "Capture",
+    "capture-plan": "Plan of a capture",
+    "change-instances": "",
+    "drain": "Drain",
+    "edit": "Edit",
+    "event-check": "Check",
+    "export": "Export",
+    "export-digest": "Digest of an export",
+    "import": "Import",
+    "launch": "Launch",
+    "prove": "Proof",
+    "purge": "Purge",
+    "replicate": "Replication",
+    "verify": "Verification",
+}
+
+
+def _failure(kind: str, subject: str) -> str:
+    noun = _DOING.get(kind, kind)
+    return f"{noun} of {subject} failed" if noun else f"{subject[:1].upper()}{subject[1:]}: failed"
+
+
 def _failed(session: Session, caller: Principal) -> Iterable[wire.Need]:
     """Operations that failed lately, unless the same has succeeded since."""
     later = aliased(Operation)
@@ -117,7 +144,7 @@ def _failed(session: Session, caller: Principal) -> Iterable[wire.Need]:
         error = row.error or {}
         yield wire.Need(
             kind="operation",
-            title=f"{'Proof' if row.kind == 'prove' else row.kind.replace('-', ' ').capitalize()} of {row.subject} failed",
+            title=_failure(row.kind, row.subject),
             detail=f"{error.get('message', '')} {error.get('advice', '')}".strip(),
             subject=row.id,
             step="Look at it",

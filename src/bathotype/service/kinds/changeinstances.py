@@ -10,6 +10,7 @@ from sqlalchemy import select
 
 from bathotype.core.errors import BathotypeError
 from bathotype.core.lifecycle.instances import INSTANCE_VERBS
+from bathotype.core.units import agree, plural
 from bathotype.service.instances import change_instance
 from bathotype.service.operations.kind import Kind, Memo, Params, Step
 from bathotype.service.records import Instance
@@ -61,7 +62,8 @@ class ChangeInstances(Kind[ChangeParams, ChangeMemo]):
         if left:
             names = ", ".join(row.name for row in left[:5]) + (", …" if len(left) > 5 else "")
             raise _SomeLeft(
-                f"{len(left)} of {len(self.params.instances)} instances are not {verb.done}: {names}.",
+                f"{len(left)} of {plural(len(self.params.instances), 'instance')} {agree(len(left), 'is', 'are')} not "
+                f"{verb.done}: {names}.",
                 advice="The operation's log has the reason of each. `operations retry` takes up those that are left.",
             )
         return {"verb": verb.name, "instances": len(self.params.instances)}

@@ -407,7 +407,10 @@ class _SomeFailed(BathotypeError):
     code = "instances-failed"
 
     def __init__(self, failed: int, total: int, some: str) -> None:
-        super().__init__(
-            f"{failed} of {total} instances did not come up. {some}",
-            advice="Those that did are running. `operations log` has more; launch the others again.",
-        )
+        again = f"`operations log` has more; `operations retry` launches {agree(failed, 'it', 'them')} again."
+        if failed < total:
+            what, advice = f"{failed} of {total} instances did not come up.", f"Those that did are running. {again}"
+        else:
+            what = "The instance did not come up." if total == 1 else f"None of the {total} instances came up."
+            advice = again
+        super().__init__(f"{what} {some}", advice=advice)

@@ -5,9 +5,10 @@ from __future__ import annotations
 from sqlalchemy import func, select
 
 from bathotype.service import audit
-from bathotype.service.records import Account, BaseDisk, Line, Share, Version
+from bathotype.service.proposals import subjects_of
+from bathotype.service.records import Account, BaseDisk, Share, Version
 from bathotype.service.records.base import CHANGE, utcnow
-from bathotype.service.shares import shares_of_version
+from bathotype.service.shares import in_regions, shares_of_version
 from bathotype.service.upkeep.duty import Duty, Turn, seldom
 
 
@@ -22,8 +23,7 @@ def _end_shares(turn: Turn) -> None:
         over = select(Share).where(Share.state.in_(("proposed", "active")), Share.until < utcnow().date())
         for row in session.scalars(over.with_for_update(**CHANGE, skip_locked=True)).all():
             row.state, row.ended_by, row.ended_at = "ended", "bathotype", utcnow()
-            subject = session.get_one(Line, row.line_id).name
-            for account in filter(None, {row.owner_id, row.consumer_id}):
+            for account, subject in subjects_of(session, row):
                 audit.record(
                     session, account, "bathotype", "share.ended", subject,
                     after={"share": row.id, "reason": f"its last day was {row.until}"},
@@ -45,7 +45,9 @@ def _revoke_grants(turn: Turn) -> None:
 def _revoke(turn: Turn, row: BaseDisk, name: str) -> None:
     with turn.database.reads() as session:
         account = session.scalars(select(Account.id).where(Account.name == name)).one()
-        if shares_of_version(session, account, session.get_one(Version, row.version_id)):
+        shares = shares_of_version(session, account, session.get_one(Version, row.version_id))
+        allowed = in_regions(shares)
+        if shares and (allowed is None or row.region in allowed):
             return
     site = turn.reach.site(row.region, turn.reach.account_name(row.account_id))
     for disk in row.all_disks:
