@@ -209,6 +209,18 @@ def test_a_missed_date_is_skipped_where_that_is_asked(office: Office) -> None:
     assert after.runs == [] and "was missed" in after.noted and after.next_at == after.dates[0]
 
 
+def test_a_date_that_is_skipped_takes_no_release_with_it(office: Office) -> None:
+    with office.core as client:
+        client.save_sheet("logging", text(when=SCHEDULE % ", after_base: true"))
+        [run] = due(office, "logging").runs
+        office.version("gauge@1.1.0")
+        assert due(office, "logging").noted == "its earlier run had not ended"
+        office.execute("update operations set state = 'succeeded', ended_at = now() where id = %s", run.operation)
+        office.upkeep("sheets")
+        newest, _ = client.builds()
+        assert (newest.base, newest.cause) == ("gauge@1.1.0", "base")
+
+
 def test_what_cannot_start_is_said_and_nothing_new_is_no_run(office: Office) -> None:
     with office.core as client:
         client.save_sheet("logging", text(line="nowhere", when=SCHEDULE % ""))

@@ -393,12 +393,20 @@ def note(
     audit.record(session, caller.account_id, caller.actor, f"sheet.{outcome}", saved.name, after=told)
     if outcome == "not-started":
         audit.raise_alert(session, caller.account_id, NOT_STARTED, saved.name, f"{saved.name} did not start: {what}")
+    elif outcome == "nothing-new":  # nothing was in the way
+        audit.clear_alert(session, caller.account_id, NOT_STARTED, saved.name)
 
 
-def move_on(session: Session, caller: Principal, saved: SavedSheet, now: datetime) -> None:
-    """What was a cause is none any more: its next date is the first after now, its base has been seen."""
+def move_on(session: Session, caller: Principal, saved: SavedSheet, now: datetime, *, skipped: bool) -> None:
+    """What was a cause is none any more: its next date is the first after now, its base has been seen.
+
+    A date that is ``skipped`` leaves a push or a release to be looked at by itself.
+    """
     sheet = sheet_of(text_of(session, saved))
-    saved.next_at, saved.pushed = next_date(sheet, now), False
+    saved.next_at = next_date(sheet, now)
+    if skipped:
+        return
+    saved.pushed = False
     saved.base_seen = _base_now(session, caller, sheet) or saved.base_seen
 
 

@@ -83,7 +83,7 @@ def _look(turn: Turn, sheet_id: str, now: datetime) -> None:
             saved.note(session, caller, row, "nothing-new" if nothing_new else "not-started", error.message)
         except BathotypeError as error:
             saved.note(session, caller, row, "not-started", str(error))
-        saved.move_on(session, caller, row, now)
+        saved.move_on(session, caller, row, now, skipped=bool(why))
 
 
 DUTY = Duty("sheets", _run, period=lambda settings: min(10.0, settings.reconcile_seconds))
