@@ -182,6 +182,22 @@ def test_a_saved_sheets_files_stay_and_stay_the_same(office: Office, tmp_path: P
     assert office.store("skerry-1").parts(upload) == {}
 
 
+def test_the_files_of_a_run_that_goes_on_stay_however_old_they_are(office: Office, tmp_path: Path) -> None:
+    (tmp_path / "logger.conf").write_bytes(FILE)
+    sheet = text(step="echo x").replace("steps:\n", "payload: {conf: {file: logger.conf}}\nsteps:\n")
+    sheet = sheet.replace("result:", "- {id: conf, do: put-file, payload: conf, to: /etc/logger.conf}\nresult:")
+    with office.core as client:
+        upload = client.upload(tmp_path / "logger.conf", region="skerry-1").id
+        file = PayloadGiven(upload=upload, bytes=len(FILE), sha256=hashlib.sha256(FILE).hexdigest())
+        run = client.build(sheet, payload={"conf": file})
+    office.execute("update uploads set created_at = created_at - interval '9 days'")
+    office.upkeep("uploads")
+    assert office.query("select id from uploads") == [(upload,)]
+    office.execute("update operations set state = 'failed', ended_at = now() where id = %s", run.id)
+    office.upkeep("uploads")
+    assert office.query("select id from uploads") == []
+
+
 def test_a_date_starts_one_run(office: Office) -> None:
     with office.core as client:
         saved = client.save_sheet("logging", text(when=SCHEDULE % ""))

@@ -16,9 +16,12 @@ _KEPT = timedelta(days=2)
 
 def _run(turn: Turn) -> None:
     limit = utcnow() - _KEPT
-    named = Operation.params["upload"].as_string()
+    named, payload = Operation.params["upload"].as_string(), Operation.params["payload"]
+    under_way = Operation.state.in_(("queued", "running"))
     with turn.database.reads() as session:
-        needed = select(named).where(Operation.state.in_(("queued", "running")), named.is_not(None))
+        needed = set(session.scalars(select(named).where(under_way, named.is_not(None))))
+        for files in session.scalars(select(payload).where(under_way, payload.is_not(None))):
+            needed |= {one["upload"] for one in (files or {}).values() if one.get("upload")}
         kept = select(SheetFile.upload_id).where(SheetFile.upload_id.is_not(None))
         late = select(Upload).where(Upload.created_at < limit, Upload.id.not_in(needed), Upload.id.not_in(kept))
         old = session.scalars(late).all()
