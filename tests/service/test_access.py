@@ -345,3 +345,13 @@ def test_of_two_stewards_that_remove_each_other_one_stays(office: Office) -> Non
                 client.remove_member(name)
         with pytest.raises(Refused, match="without a steward"):
             client.remove_member(last)
+
+
+def test_a_steward_who_has_not_joined_is_none_that_an_account_can_be_left_to(office: Office) -> None:
+    with office.core as client:
+        client.add_member("orla", "steward")
+        for leave in (client.remove_member, lambda name: client.set_role(name, "operator")):
+            with pytest.raises(Refused, match="without a steward"):
+                leave("tide-core-demo")
+        office.execute("update users set password = 'chosen' where name = 'orla'")
+        assert client.set_role("tide-core-demo", "operator").role == "operator"

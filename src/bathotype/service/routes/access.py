@@ -6,7 +6,7 @@ from typing import Annotated
 
 from fastapi import Query, Request, Response
 from fastapi.responses import RedirectResponse
-from sqlalchemy import delete, func, select
+from sqlalchemy import delete, func, or_, select
 from sqlalchemy.orm import Session
 
 from bathotype.core.access.roles import Role, Verb, covered, verbs_of
@@ -407,16 +407,20 @@ def _find_member(session: Session, caller: Principal, name: str) -> tuple[Member
 
 
 def keep_a_steward(session: Session, account: str, row: Membership) -> None:
-    stewards = session.scalar(
+    """Raises `Refused` unless an account has another steward than this one: who has not joined yet may never do so."""
+    others = session.scalar(
         select(func.count())
         .select_from(Membership)
+        .join(User, User.id == Membership.user_id)
         .where(
             Membership.account_id == row.account_id,
+            Membership.user_id != row.user_id,
             Membership.role == Role.STEWARD,
             Membership.accepted_at.is_not(None),
+            or_(User.kind == "robot", User.password.is_not(None), User.subject.is_not(None)),
         )
     )
-    if row.role == Role.STEWARD and row.accepted_at is not None and stewards == 1:
+    if row.role == Role.STEWARD and row.accepted_at is not None and not others:
         raise Refused(
             f"{account} would be left without a steward.", advice="Make another one first.", code="last-steward"
         )
