@@ -371,7 +371,7 @@ def vmdk(disk: bytes) -> bytes:
         ('ovf:chunkSize="300000"', "disk.vmdk", 200_000, "not those"),
         ('ovf:chunkSize="300000" ovf:size="5"', "disk.vmdk", 300_000, "not those"),
         ('ovf:chunkSize="300000"', "disk.vmdk", 0, "lacks"),
-        ('ovf:chunkSize="-1"', "disk.vmdk", 0, "no number"),
+        ('ovf:chunkSize="-1"', "disk.vmdk", 0, "is not a number"),
         ("", "a%20disk.vmdk", 0, ""),
         ("", "./disk.vmdk", 0, ""),
     ],

@@ -228,7 +228,7 @@ IMAGE = Candidate(
 )  # fmt: skip
 #: ``(demand, what is there instead, the row's name, its outcome then, words of it)``.
 DEMANDS: list[tuple[dict[str, Any], dict[str, Any], str, str, str]] = [
-    ({"largest_disk": "2 GiB"}, {"disk_bytes": 2 * GIB + 1}, "disk", "obstacle", "2.0 GiB are taken"),
+    ({"largest_disk": "2 GiB"}, {"disk_bytes": 2 * GIB + 1}, "disk", "obstacle", "the target takes 2.0 GiB at most"),
     ({"most_disks": 2}, {"disks": 3}, "disks", "obstacle", "It has 3 disks; the target takes 2 at most."),
     ({"formats": ["vhd", "vmdk"]}, {"format": "qcow2"}, "format", "obstacle", "qcow2; vhd or vmdk is demanded"),
     ({"no_checkpoints": True}, {"checkpoints": 1}, "checkpoints", "obstacle", "1 snapshot of the disk"),

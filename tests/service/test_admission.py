@@ -82,7 +82,7 @@ def test_of_a_hundred_at_once_for_ten_places_exactly_ten_succeed(office: Office)
                     mine.launch(reference=reference, region="skerry-1", name=f"scarce-{caller}-{attempt}")
                     outcomes.append("launched")
                 except Refused as error:
-                    assert "Allowance scarce-licences: 10 of 10 are in use" in str(error)
+                    assert "Allowance scarce-licences: 10 of 10 in use" in str(error)
                     outcomes.append("refused")
 
     threads = [threading.Thread(target=launch, args=(n,)) for n in range(20)]

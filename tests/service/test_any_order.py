@@ -57,7 +57,7 @@ class Model:
         for consumer, most in self.most.items():
             used = sum(consumer in (None, a) for a, _ in self.running)
             if consumer in (None, account) and used + count > most:
-                out.add(f"{used} of {most} are in use")
+                out.add(f"{used} of {most} in use")
         return out
 
 

@@ -20,7 +20,7 @@ def test_a_pin_only_version_is_launched_only_by_name(office: Office) -> None:
         assert client.resolve("pinned").reference == f"tide-core/{first}"
         assert client.plan_launch(reference=second, region="skerry-1").blockers == []
         client.change(first, pin_only=True)
-        with pytest.raises(NotFound, match="not pin-only"):
+        with pytest.raises(NotFound, match="is pin-only: name one exactly"):
             client.resolve("pinned")
         client.change(first, pin_only=False)
         client.set_mark("pinned", "stable", "1.1.0")

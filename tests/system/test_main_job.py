@@ -149,7 +149,7 @@ def test_a_copy_as_it_is_shares_an_identity_and_that_is_an_alert(system: System)
             client.accept(reference, finding.id, "a copy for the museum")
         client.release(reference)
         plan = client.plan_launch(reference=reference, region="skerry-1", name="copy-1")
-        assert any("as it is" in w for w in plan.warnings)
+        assert any("keeps the identity of its source" in w for w in plan.warnings)
         # First boot sets a name and keys of its own, but the machine id is the source's.
         client.wait(client.launch(reference=reference, region="skerry-1", name="copy-1").id)
         alert = next(a for a in client.alerts() if a.kind == "identity-twice")
