@@ -15,7 +15,7 @@ export function Button({ kind = "plain", className, type = "button", ...rest }: 
         kind === "main" && "bg-link text-on-link px-3 py-1.5 font-medium hover:enabled:opacity-90",
         kind === "heed" && "border-heed text-heed hover:enabled:bg-heed-soft border px-3 py-1.5 font-medium",
         kind === "plain" && "border-rule hover:enabled:border-ink-3 border px-3 py-1.5",
-        kind === "quiet" && "text-link hover:enabled:underline hover:enabled:underline-offset-3",
+        kind === "quiet" && "text-link text-left hover:enabled:underline hover:enabled:underline-offset-3",
         className,
       )}
       {...rest}

@@ -50,7 +50,7 @@ export function Messages() {
     <>
       {may("manage") ? (
         <Button className="mb-3" onClick={() => setAsked("add")}>
-          Tell somebody of events
+          Notify somebody of events
         </Button>
       ) : (
         <p className="text-small text-ink-2">A steward of {account} can set who is notified of events.</p>
@@ -142,11 +142,11 @@ const whom = (one: Subscription) => one.url ?? (one.mail_to ?? []).join(", ");
 
 function Standing({ one }: { one: Subscription }) {
   if (one.paused) return <>paused</>;
-  if (one.answer) return <span className="text-heed font-semibold">not taken: {one.answer}</span>;
+  if (one.answer) return <span className="text-heed font-semibold">not delivered: {one.answer}</span>;
   if (one.pending) return <>{plural(one.pending, "message")} on the way</>;
   return one.delivered_at ? (
     <>
-      all taken, <Moment at={one.delivered_at} />
+      all delivered, <Moment at={one.delivered_at} />
     </>
   ) : (
     <span className="text-ink-2">nothing sent yet</span>
@@ -206,7 +206,7 @@ function Add({ close, done }: { close: () => void; done: (made: Schema["NewSubsc
     await cache.invalidateQueries();
   };
   return (
-    <Confirm title="Tell somebody of events" verb="Tell them" act={act} close={close}>
+    <Confirm title="Notify somebody of events" verb="Notify them" act={act} close={close}>
       <NameField label="Name" value={name} onChange={(e) => setName(e.target.value)} required autoFocus />
       <Choice
         label="By"

@@ -255,7 +255,7 @@ def _line_offers(facts: LineFacts) -> Iterator[tuple[Verb, Offer]]:
     proven = ", and its last checks have passed" if facts.proven_first else ""
     needs = f"Findings of severity {facts.demands} and above are accepted{proven}."
     yield Verb.OPERATE, Offer("demand", "Say what a release needs", True, (needs,))
-    yield Verb.OPERATE, Offer("placement", "Set the regions where its versions are kept", True, (placed,))
+    yield Verb.OPERATE, Offer("placement", "Choose its regions", True, (placed,))
     if facts.versions:
         yield Verb.OPERATE, Offer("mark", "Set a mark", True, ("A movable name for one version, such as stable.",))
 
