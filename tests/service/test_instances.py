@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import threading
 from collections.abc import Iterator
+from dataclasses import replace
 from typing import Any
 
 import pytest
@@ -268,6 +269,11 @@ def test_what_somebody_starts_at_the_site_against_the_rules_is_reported(office: 
         )  # fmt: skip
         office.upkeep("instances")
         assert [alert.subject for alert in client.alerts()] == ["again in skerry-1"]
+        machine = office.cloud.machines[str(client.instance("again").machine_id)]
+        for name in ("harmless", "again"):
+            machine.facts = replace(machine.facts, name=name)
+            office.upkeep("instances")
+            assert [alert.subject for alert in client.alerts()] == [f"{name} in skerry-1"], "another name is no excuse"
         client.act_on_instance("again", "terminate")
         assert client.alerts() == [], "it is gone"
 

@@ -144,8 +144,10 @@ class Follower:
                 session, instance.account_id, "site", "instance.renamed", instance.id,
                 before={"name": instance.name}, after={"name": machine.name},
             )  # fmt: skip
-            end_alerts(session, instance)  # under this name; what is still so is found again
+            end_alerts(session, instance)  # under this name
             instance.name = machine.name
+            if instance.origin == "found":
+                self._admitted(session, machine, instance)
         instance.address = machine.address
         if _state(machine) != instance.state:
             change(session, instance, _state(machine), None)
