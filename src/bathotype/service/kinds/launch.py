@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -387,12 +386,11 @@ def _against_rules(
     seen = usable_of(session, version, shares_of_version(session, account_id, version))
     tags = {**reach.account_tags(account.name), **params.tags}
     refused: dict[str, None] = {}
-    for attach in {
-        text: Attach.model_validate_json(text) for one in failed if (text := json.dumps(one.attach))
-    }.values():
+    attached = [Attach.model_validate(one.attach) for one in failed]
+    for subnet, firewalls, public in {(a.subnet or "", tuple(a.firewalls), bool(a.public_address)) for a in attached}:
         judged = judge(
             session, (account.id, account.name), seen, params.region, tags,
-            subnet=attach.subnet or "", firewalls=attach.firewalls, public=bool(attach.public_address),
+            subnet=subnet, firewalls=firewalls, public=public,
         )  # fmt: skip
         refused |= dict.fromkeys(judged.decision.reasons_for("refuse"))
     return list(refused)
