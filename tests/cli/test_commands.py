@@ -93,26 +93,6 @@ def test_rules_are_set_explained_and_removed(office: Office, cli: Cli, tmp_path:
     assert "few\ttide-core\tpool\truled\tall\t0 of 3" in done(cli("allowances", "list"))
 
 
-@pytest.mark.parametrize(
-    ("argv", "code", "told"),
-    [
-        (["versions", "show", "gauge-nothing@1.0.0"], 3, "no line"),
-        (["machines", "show", "ghost"], 3, "no machine"),
-        (["launch", "gauge-collector"], 2, "--region"),
-        (["launch", "none@1.0.0", "--region", "atlantis"], 3, "no line"),
-        (["sunset", "gauge-collector@1.0.0", "--until", "soon"], 2, "not a date"),
-        (["capture", "gauge-seed-01", "--line", "x", "--profile", "./none.yaml"], 2, "cannot be read"),
-        (["capture", "gauge-seed-01", "--line", "x", "--number", "one"], 3, "no machine"),
-        (["operations", "show", "op-none"], 3, "no operation"),
-        (["serve", "--tenancy", "x"], 2, "unrecognized"),
-    ],
-)
-def test_what_is_wrong_is_said_in_one_line(cli: Cli, argv: list[str], code: int, told: str) -> None:
-    answer = cli(*argv)
-    assert answer.returncode == code, answer.stderr
-    assert told in answer.stderr and "Traceback" not in answer.stderr
-
-
 def test_the_help_names_every_command_as_its_module_does() -> None:
     found: dict[str, tuple[str, str]] = {}
     for module in {module for module, _ in COMMANDS.values()}:
