@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import http.server
 import os
 import pwd
 import re
@@ -10,13 +11,18 @@ import signal
 import subprocess
 import sys
 import tempfile
+import threading
 from collections.abc import Iterator
 from pathlib import Path
 
+import httpx
 import pytest
 
 from bathotype.client import Client
+from bathotype.core.errors import Refused
+from bathotype.demo.life import PatientTransport
 from bathotype.demo.owner import service_user
+from bathotype.demo.postgres import LocalPostgres
 from tests.support import until
 
 
@@ -28,10 +34,11 @@ def folder() -> Iterator[Path]:
     shutil.rmtree(path, ignore_errors=True)
 
 
-def _start(folder: Path) -> tuple[subprocess.Popen[str], Client]:
-    command = [sys.executable, "-m", "bathotype.cli.main", "demo", "--data-dir", str(folder), "--port", "0"]
+def _start(folder: Path, *more: str) -> tuple[subprocess.Popen[str], Client]:
+    command = [sys.executable, "-m", "bathotype.cli.main", "demo", "--data-dir", str(folder), "--port", "0", *more]
     environment = {k: v for k, v in os.environ.items() if not k.startswith("BATHOTYPE")}
-    process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, text=True, env=environment)
+    with (folder / "said").open("w") as said:
+        process = subprocess.Popen(command, stdout=subprocess.PIPE, stderr=said, text=True, env=environment)
     assert process.stdout is not None
     ready = process.stdout.readline()
     assert re.fullmatch(r"ready http://127\.0\.0\.1:\d+\n", ready), ready
@@ -61,10 +68,62 @@ def test_the_demo_starts_stops_and_starts_again(folder: Path) -> None:
     process.send_signal(signal.SIGINT)
     assert process.wait(30) == 0
     assert _running(folder) == []
-    process, client = _start(folder)
+    (folder / "life").write_text("begun\n")  # as a demo leaves it that is stopped while it is filled
+    process, client = _start(folder, "--lived-in")
+    assert "life was not made to its end" in (folder / "said").read_text()
     with client:
         assert client.version("gauge-collector@1.0.0").content_digest == digest
         client.wait(client.verify("gauge-collector@1.0.0", "skerry-1").id)
     process.kill()  # with SIGKILL: the others must not outlive it
     process.wait()
     until(lambda: _running(folder) == [], seconds=90)
+
+
+def test_calls_that_fill_the_demo_wait_for_a_service_that_starts_again() -> None:
+    given: list[tuple[str, str]] = []
+
+    class Away(http.server.BaseHTTPRequestHandler):
+        def do_POST(self) -> None:
+            given.append((self.path, self.rfile.read(int(self.headers["Content-Length"])).decode()))
+            self.send_response(503 if len(given) < 3 else 204)
+            self.send_header("Content-Length", "0")
+            self.end_headers()
+
+        def log_message(self, *_: object) -> None:
+            pass
+
+    with http.server.HTTPServer(("127.0.0.1", 0), Away) as server, httpx.Client(transport=PatientTransport()) as client:
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        answer = client.post(f"http://127.0.0.1:{server.server_port}/share", json={"subject": "gauge"})
+        server.shutdown()
+    assert answer.status_code == 204
+    assert given == [("/share", '{"subject":"gauge"}')] * 3
+
+
+@pytest.mark.skipif(os.geteuid() != 0, reason="only root's folders are out of reach for the database's user")
+def test_a_removed_demo_leaves_nothing_in_the_way_of_the_next(folder: Path) -> None:
+    folder.chmod(0o700)  # so that the cluster lies elsewhere
+    data = folder / "demo"
+    first = LocalPostgres(data, durable=False)
+    try:
+        first.prepare()
+        assert folder not in first.data.parents
+        password = (data / "postgres.password").read_text()
+        shutil.rmtree(data)
+        second = LocalPostgres(data, durable=False)
+        second.prepare()
+        assert second.data == first.data
+        assert (data / "postgres.password").read_text() != password
+    finally:
+        shutil.rmtree(first.data.parent)
+
+
+def test_a_database_without_its_password_is_kept(folder: Path) -> None:
+    server = LocalPostgres(folder, durable=False)
+    server.prepare()
+    (folder / "postgres.password").unlink()
+    server.prepare()
+    with pytest.raises(Refused, match=r"postgres\.password is missing") as refused:
+        server.url("bathotype")
+    assert "Put the file back" in refused.value.advice
+    assert (server.data / "PG_VERSION").exists()

@@ -7,7 +7,10 @@ months is written into the records: dates in the past, and the counts that the h
 from __future__ import annotations
 
 import hashlib
+import multiprocessing
 import random
+import signal
+import sys
 import time
 from collections.abc import Callable, Sequence
 from concurrent.futures import ThreadPoolExecutor
@@ -16,15 +19,21 @@ from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
+import httpx
+import stamina
 import yaml
 from sqlalchemy import insert, select
+from sqlalchemy.exc import InterfaceError, OperationalError
+from stamina.instrumentation import set_on_retry_hooks
 
 from bathotype.client import Client, OperationFailed
+from bathotype.client.transport import PATIENCE
 from bathotype.core.errors import BathotypeError, Unavailable
 from bathotype.core.lifecycle.purpose import Capacity, Purpose
 from bathotype.core.lifecycle.rules import LaunchRule
 from bathotype.core.sheets.gathering import gathered
 from bathotype.demo.people import make_people
+from bathotype.demo.supervisor import end_with_parent
 from bathotype.demo.system import DESK_PROFILE, SHEETS, DemoSystem
 from bathotype.service.database import Database
 from bathotype.service.history import take_sample
@@ -37,6 +46,8 @@ from bathotype.wire.builds import PayloadGiven
 from bathotype.wire.operations import Operation
 
 _DAYS = 120
+#: What is written into the records by hand is one transaction each: it is repeated while PostgreSQL starts again.
+_once_connected = stamina.retry(on=(OperationalError, InterfaceError), attempts=None, timeout=PATIENCE)
 #: How often it is asked whether the repository was looked at, twice a second.
 _LOOKS = 120
 _COLLECTOR = "gauge-collector"
@@ -77,10 +88,71 @@ def is_there(system: DemoSystem) -> bool:
         return any(line.versions for line in client.lines())
 
 
+def begin(system: DemoSystem, say: Callable[[str], None]) -> multiprocessing.Process:
+    """Fill an empty demo from a process of its own, so that this one can start again what dies meanwhile.
+
+    The process ends with 0 when the demo is whole.  `is_whole` knows that later too.
+    """
+    context = multiprocessing.get_context("fork")  # the demo's own processes stay this one's children
+    filling = context.Process(target=_fill, args=(system, say), daemon=True)
+    _mark(system).write_text("begun\n")
+    filling.start()
+    return filling  # type: ignore[return-value]  # a process of any context
+
+
+def is_whole(system: DemoSystem) -> bool:
+    """Whether the life of a demo that has one was made to its end."""
+    return not _mark(system).exists() or _mark(system).read_text() == "whole\n"
+
+
+def _mark(system: DemoSystem) -> Path:
+    return system.data / "life"
+
+
+def _fill(system: DemoSystem, say: Callable[[str], None]) -> None:
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, signal.SIG_DFL)
+    end_with_parent(signal.SIGKILL)
+    set_on_retry_hooks([])  # who waits for the demo need not read of each call that is repeated
+    try:
+        live(system, say)
+    except BathotypeError as error:
+        say(f"A step of the demo's life failed: {error}")
+        sys.exit(1)
+    _mark(system).write_text("whole\n")
+
+
+class PatientTransport(httpx.HTTPTransport):
+    """Repeats every call while the service or its database is away, also those that the client leaves to its user.
+
+    Nothing that is done here is done twice: a repeated call whose first one went through is refused.
+    """
+
+    def handle_request(self, request: httpx.Request) -> httpx.Response:
+        if not isinstance(request.stream, httpx.ByteStream):
+            return super().handle_request(request)
+        for attempt in stamina.retry_context(on=httpx.TransportError, attempts=None, timeout=PATIENCE):
+            with attempt:
+                answer = super().handle_request(request)
+                if answer.status_code == httpx.codes.SERVICE_UNAVAILABLE:
+                    answer.close()
+                    raise httpx.ConnectError("The service is away.", request=request)
+        return answer
+
+
+def _client(system: DemoSystem, account: str) -> Client:
+    http = httpx.Client(transport=PatientTransport(), timeout=60.0)
+    return Client(system.url, system.secrets["api"][account], http=http)
+
+
 def live(system: DemoSystem, say: Callable[[str], None]) -> None:
     """Fill an empty demo, and give it people.  Raises where a step of it fails."""
-    make_people(system.owner_database, system.secrets["people"])
-    with system.client() as core, system.client("harbour-watch") as watch, system.client("chart-house") as charts:
+    _once_connected(make_people)(system.owner_database, system.secrets["people"])
+    with (
+        _client(system, "tide-core") as core,
+        _client(system, "harbour-watch") as watch,
+        _client(system, "chart-house") as charts,
+    ):
         say("Making the demo's life: versions, instances, shares and 120 days of history (about a minute) ...")
         _together([lambda: _collector(core), lambda: _model(core), lambda: _desks(core), lambda: _offer(charts)])
         _share(core, watch)
@@ -244,13 +316,22 @@ def _dates(system: DemoSystem, client: Client) -> None:
     client.sunset(f"{_COLLECTOR}@1.2.0", retire_on=(today + timedelta(days=47)).date())
     client.sunset(f"{_COLLECTOR}@1.0.0", retire_on=(today + timedelta(days=40)).date())
     client.retire(f"{_COLLECTOR}@1.0.0")
+    _releases(_settings(system), today)
+
+
+def _settings(system: DemoSystem) -> Settings:
     environment = system.environment
-    settings = Settings(
+    return Settings(
         database_url=environment["BATHOTYPE_DATABASE_URL"],
         regions_file=Path(environment["BATHOTYPE_REGIONS_FILE"]),
         secret_file=Path(environment["BATHOTYPE_SECRET_FILE"]),
         scratch_dir=Path(environment["BATHOTYPE_SCRATCH_DIR"]),
     )
+
+
+@_once_connected
+def _releases(settings: Settings, today: datetime) -> None:
+    """When each version was released."""
     database, keys = Database(settings.database_url, pool_size=1), KeyRing(settings)
     with database.sessions.begin() as session:
         released = select(Version).join(Line).where(Line.name.in_((_COLLECTOR, "surge-model")))
@@ -263,6 +344,7 @@ def _dates(system: DemoSystem, client: Client) -> None:
     database.close()
 
 
+@_once_connected
 def _history(system: DemoSystem) -> None:
     """The counts of the last months, which end at what runs now."""
     rng = random.Random("halvane")
@@ -294,15 +376,10 @@ def _history(system: DemoSystem) -> None:
     database.close()
 
 
+@_once_connected
 def _storage(system: DemoSystem) -> None:
     """What was stored in the last months: measured now, and less with each day back, a step at each release."""
-    environment = system.environment
-    settings = Settings(
-        database_url=environment["BATHOTYPE_DATABASE_URL"],
-        regions_file=Path(environment["BATHOTYPE_REGIONS_FILE"]),
-        secret_file=Path(environment["BATHOTYPE_SECRET_FILE"]),
-        scratch_dir=Path(environment["BATHOTYPE_SCRATCH_DIR"]),
-    )
+    settings = _settings(system)
     database = Database(settings.database_url, pool_size=1)
     reach = Reach(database, settings.places, patience=5.0)
     now = datetime.now(UTC)
@@ -310,7 +387,7 @@ def _storage(system: DemoSystem) -> None:
         measure_region(database, reach, region, now, lambda what, error: None)
     with database.sessions.begin() as session:
         rows = []
-        for measured in session.scalars(select(StoredBytes)).all():
+        for measured in session.scalars(select(StoredBytes).where(StoredBytes.at == now)).all():
             for days in range(1, _DAYS):
                 share = 0.62 + 0.38 * sum(days < released for released in _RELEASED.values()) / len(_RELEASED)
                 rows.append(

@@ -8,7 +8,7 @@ import sys
 import time
 from pathlib import Path
 
-from bathotype.core.errors import BathotypeError, Invalid
+from bathotype.core.errors import Invalid
 from bathotype.demo import life
 from bathotype.demo.people import PEOPLE, people_are_there
 from bathotype.demo.system import DemoSystem
@@ -24,19 +24,33 @@ def run_demo(data: Path, port: int, *, lived_in: bool = False) -> int:
     system = DemoSystem(data, port)
     try:
         system.start()
-        if lived_in and not life.is_there(system):
-            try:
-                life.live(system, _say)
-            except BathotypeError as error:
-                _say(f"The demo's life is incomplete: {error}")
-        print(f"ready {system.url}", flush=True)
-        _introduce(system)
+        if lived_in:
+            _give_life(system, stopping)
+        if not stopping:
+            print(f"ready {system.url}", flush=True)
+            _introduce(system)
         while not stopping:
             time.sleep(0.2)
             system.supervisor.look()
     finally:
         system.stop()
     return 0
+
+
+def _give_life(system: DemoSystem, stopping: list[int]) -> None:
+    """Fill an empty demo; say so where the filling was or is cut short."""
+    if not life.is_there(system):
+        filling = life.begin(system, _say)
+        while filling.is_alive() and not stopping:
+            system.supervisor.look()
+            filling.join(0.2)
+        filling.kill()  # only where the demo is to stop
+        filling.join()
+    if not life.is_whole(system):
+        _say(
+            f"The demo's life was not made to its end. For a whole one: stop the demo, remove {system.data}, "
+            "and start it again."
+        )
 
 
 def _introduce(system: DemoSystem) -> None:

@@ -71,7 +71,7 @@ class Supervisor:
                 stdout=log,
                 stderr=log,
                 stdin=subprocess.DEVNULL,
-                preexec_fn=lambda: _end_with_parent(child.stop_signal),
+                preexec_fn=lambda: end_with_parent(child.stop_signal),
                 **identity,
             )
         self._write_pid(child)
@@ -106,6 +106,7 @@ class Supervisor:
         self.children.clear()
 
 
-def _end_with_parent(number: signal.Signals) -> None:
+def end_with_parent(number: signal.Signals) -> None:
+    """Called in a child: the kernel sends it this signal when the thread that started it ends."""
     ctypes.CDLL(None).prctl(_PR_SET_PDEATHSIG, int(number))
     os.setpgid(0, 0)  # Ctrl-C reaches the supervisor only, which stops the others in order
