@@ -21,11 +21,12 @@ from bathotype.core.disk.source import open_file
 from bathotype.core.guest.files import GuestDisk
 from bathotype.core.lifecycle.room import Room
 from bathotype.demo.system import DESK_PROFILE
+from bathotype.service.database import lock_number
 from bathotype.service.everykind import KINDS
 from bathotype.wire.builds import PayloadGiven
 from bathotype.wire.operations import Operation
 from standin.installer import make_medium
-from tests.support import System, damage_pack, running_system
+from tests.support import System, damage_pack, running_system, until
 from tests.system.kill_child import run_operation
 
 #: Where one worker after another dies: before anything is done, half-way (or, in a step that reports no progress, when
@@ -75,13 +76,23 @@ class Lives:
         return self.system.data / "service" / "kill"
 
     def live(self, operation: str) -> int:
-        """One life for one operation; the exit code, negative for a signal."""
+        """One life for one operation; the exit code, negative for a signal.
+
+        PostgreSQL may need a moment to see that the life before is gone: until then, its operation is still that one's.
+        """
+        until(lambda: not self.held(operation), pause=0.01)
         environment = {**self.system.environment, "BATHOTYPE_KILL_FILE": str(self.kill_file)}
         process = self._context.Process(target=run_operation, args=(environment, operation, self.system.user))
         process.start()
         process.join(300)
         assert process.exitcode is not None, "a worker hangs"
         return process.exitcode
+
+    def held(self, operation: str) -> bool:
+        """Whether a worker holds the lock of an operation."""
+        number = lock_number(f"operation {operation}")
+        sql = "select 1 from pg_locks where locktype = 'advisory' and classid = %s and objid = %s and objsubid = 1"
+        return bool(self.system.query(sql, number >> 32, number & 0xFFFFFFFF))
 
     def finish(self, client: Client, operation: Operation) -> Operation:
         """Run what was asked for to its end, without a death."""
