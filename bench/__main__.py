@@ -33,7 +33,6 @@ def say(line: str) -> None:
 
 def ours(name: str, **given: Any) -> dict[str, Any]:
     """One of our works in a process of its own."""
-    os.sync()  # what an earlier work left for the disk to write would slow this one down
     done = subprocess.run(
         [sys.executable, "-m", "bench.works", name, json.dumps(given)], capture_output=True, text=True, check=False
     )
@@ -44,7 +43,6 @@ def ours(name: str, **given: Any) -> dict[str, Any]:
 
 def timed(*argv: str | Path) -> float:
     """Seconds that a command takes."""
-    os.sync()
     began = time.perf_counter()
     subprocess.run([str(a) for a in argv], check=True, capture_output=True)
     return time.perf_counter() - began

@@ -17,10 +17,9 @@ _DOCS = Path(__file__).parent.parent / "docs"
 _HEAD = """# Benchmarks
 
 Made by `make bench`; every number here comes from one run of it.  Each work and its reference run in turn on the same
-machine, {rounds} rounds after one that fills the caches; the ratio is that of the medians.  Each begins when everything
-that was written before it is on the disk.  A work runs in a process of its own, whose peak memory is taken.  Disks are
-read by the confined child, as in an operation: it is ready when the clock starts, and its own memory (130 MiB) is not
-counted.
+machine, {rounds} rounds after one that fills the caches; the ratio is that of the medians.  A work runs in a process of
+its own, whose peak memory is taken.  Disks are read by the confined child, as in an operation: it is ready when the
+clock starts, and its own memory (130 MiB) is not counted.
 
 * Machine: {machine}
 * Versions: {versions}
