@@ -10,7 +10,7 @@ import pytest
 from pydantic import AwareDatetime, BaseModel, ConfigDict, Field, TypeAdapter, ValidationError, field_validator
 
 from bathotype.core.errors import Invalid
-from bathotype.core.faults import faults_of, in_words
+from bathotype.core.faults import faults_in, faults_of, in_words
 from bathotype.core.firstboot.settings import first_boot_of
 from bathotype.core.forms import form
 from bathotype.core.generalize.profile import profile_of
@@ -110,6 +110,43 @@ def test_at_most_five_faults_are_told() -> None:
     with pytest.raises(ValidationError) as refused:
         TypeAdapter(list[int]).validate_python(["x"] * 9)
     assert faults_of(refused.value).count(";") == 4
+
+
+PLACE = form("^[a-z-]+$", "the name of a pier")
+
+
+class Mooring(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+
+    until: date | Literal["never"] = "never"
+    pier: bool | Annotated[str, Field(pattern=PLACE)] = True
+    boat: Boat | str = ""
+    values: dict[Annotated[str, Field(pattern=PLACE)], bool | int | float | str] = {}
+    tides: dict[str, int | list[int | str]] = {}
+    afloat: list[AFLOAT] = []
+
+
+@pytest.mark.parametrize(
+    ("given", "faults"),
+    [
+        ({"until": "2027-02-30"}, ["until: must be a day, such as 2026-12-01, or 'never'"]),
+        ({"pier": []}, ["pier: must be true or false, or a text"]),
+        ({"pier": "Nine"}, ["pier: must be the name of a pier"]),
+        ({"boat": 7}, ["boat: must be a group of names and values or a text"]),
+        ({"boat": {"name": 4}}, ["boat.name: must be a text"]),
+        ({"boat": {"mast": 4}}, ["boat.name: is missing", "boat.mast: is not known here"]),
+        ({"values": {"a": None, "b": []}}, [f"values.{x}: must be true or false, a number or a text" for x in "ab"]),
+        ({"values": {"A": 1}}, ["values.A: must be the name of a pier"]),
+        ({"tides": {"a": "x"}}, ["tides.a: must be a whole number or a list"]),
+        ({"tides": {"a": [1, {}, []]}}, [f"tides.a.{n}: must be a whole number or a text" for n in (1, 2)]),
+        ({"afloat": [{"kind": "boat"}, 3]}, ["afloat.0.name: is missing", "afloat.1: must be a group of names and values"]),
+        ({"afloat": [{"kind": "buoy"}], "str": 1, "until": {}}, ["until: must be a day, such as 2026-12-01, or 'never'", "str: is not known here"]),
+    ],
+)  # fmt: skip
+def test_a_value_of_several_forms_has_one_fault_at_its_own_place(given: dict[str, Any], faults: list[str]) -> None:
+    with pytest.raises(ValidationError) as refused:
+        Mooring.model_validate(given)
+    assert list(map(str, faults_in(refused.value.errors(), given))) == faults
 
 
 def test_a_fault_of_a_whole_has_no_place() -> None:

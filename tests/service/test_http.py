@@ -39,6 +39,36 @@ def test_errors_are_problem_documents(http: httpx.Client) -> None:
     assert "There is no parameter 'stat'" in cases[7][0].json()["detail"] and "state" in cases[7][0].json()["advice"]
 
 
+def test_an_address_that_takes_no_such_method_says_which_it_takes(http: httpx.Client) -> None:
+    for path, methods in (("/lines/gauge", "GET"), ("/versions/gauge@1.0.0", "GET, PATCH"), ("/lines", "GET, POST")):
+        answer = http.put(path)
+        assert (answer.status_code, answer.headers["allow"]) == (405, methods)
+        assert answer.json()["detail"] == f"PUT is not possible at /api/v1{path}."
+
+
+@pytest.mark.parametrize(
+    ("body", "status", "detail"),
+    [
+        (b"{", 422, "The request is not valid: body: is not JSON."),
+        (b'{"notes": "\xff"}', 400, "The body of this request cannot be read."),
+        (b"[]", 422, "The request is not valid: body: must be a group of names and values."),
+        (b'{"retire_on": 7}', 422, "The request is not valid: retire_on: must be a day, such as 2026-12-01, or 'never'."),
+        (b'{"pin_only": 7, "colour": 1}', 422, "The request is not valid: pin_only: must be true or false; colour: is not known here."),
+    ],
+)  # fmt: skip
+def test_a_body_that_does_not_fit_is_refused_in_plain_words(
+    http: httpx.Client, body: bytes, status: int, detail: str
+) -> None:
+    answer = http.patch("/versions/gauge@1.0.0", content=body, headers={"Content-Type": "application/json"})
+    assert (answer.status_code, answer.json()["detail"], answer.json()["title"]) == (status, detail, "Not valid")
+
+
+def test_a_parameter_that_counts_once_is_given_once(http: httpx.Client) -> None:
+    refused = http.get("/instances", params={"region": ["skerry-1", "fjord-2"]}).json()
+    assert (refused["detail"], refused["advice"]) == ("The parameter 'region' is given 2 times.", "Give it once.")
+    assert http.get("/rules/explanation", params={"reference": "x", "region": "skerry-1", "tag": ["a", "b"]}).json()["code"] == "not-found"  # fmt: skip
+
+
 def test_another_account_sees_nothing(shared_office: Office, http: httpx.Client) -> None:
     reference = shared_office.version("private-line@1.0.0")
     operation = http.get("/operations").json()["items"][0]["id"]

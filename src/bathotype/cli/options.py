@@ -118,11 +118,12 @@ def purpose_of(path: str | None) -> Purpose | None:
     from bathotype.core.faults import faults_of
     from bathotype.core.lifecycle.purpose import Purpose
 
+    given = read_yaml(path) or {}
     try:
-        return Purpose.model_validate(read_yaml(path) or {})
+        return Purpose.model_validate(given)
     except ValidationError as error:
         raise Invalid(
-            f"{path} is no purpose: {faults_of(error)}.", advice="See docs/concepts.md for its fields."
+            f"{path} is no purpose: {faults_of(error, given)}.", advice="See docs/concepts.md for its fields."
         ) from error
 
 
@@ -133,11 +134,12 @@ def target_of(path: str) -> Target:
     from bathotype.core.faults import faults_of
     from bathotype.core.lifecycle.target import Target
 
+    given = read_yaml(path) or {}
     try:
-        return Target.model_validate(read_yaml(path) or {})
+        return Target.model_validate(given)
     except ValidationError as error:
         raise Invalid(
-            f"{path} is no target: {faults_of(error)}.", advice="See docs/formats.md for its fields."
+            f"{path} is no target: {faults_of(error, given)}.", advice="See docs/formats.md for its fields."
         ) from error
 
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from pydantic import ValidationError
@@ -16,6 +17,12 @@ _MOST = 5  # faults named at once
 _WHOLE, _NUMBER, _TEXT = "must be a whole number", "must be a number", "must be a text"
 _LIST, _SETTINGS, _SWITCH = "must be a list", "must be a group of names and values", "must be true or false"
 _DAY, _TIME = "must be a day, such as 2026-12-01", "must be a time, such as 2026-12-01T12:00:00Z"
+
+#: Errors about a name that is not in what was given, or must not be.
+_NOT_THERE = ("missing", "missing_argument", "extra_forbidden", "unexpected_keyword_argument")
+#: How pydantic says in a place that it is the name, not the value, that is wrong.
+_KEY = "[key]"
+_UNKNOWN = object()
 
 #: By the type of the error; what is in braces is from its context.
 _WORDS = {
@@ -132,9 +139,81 @@ def place_of(location: Iterable[str | int]) -> str:
     return ".".join(map(str, location))
 
 
-def faults_of(error: ValidationError) -> str:
-    """The first few faults, each with its place: ``users.0.name: is missing; colour: is not known here``."""
-    return "; ".join(
-        f"{place}: {in_words(one)}" if (place := place_of(one["loc"])) else in_words(one)
-        for one in error.errors()[:_MOST]
-    )
+@dataclass(frozen=True)
+class Fault:
+    """What is wrong at one place of what was given."""
+
+    place: tuple[str | int, ...]
+    #: One; or, of a value that may have one of several forms and has none, what it lacks for each.
+    errors: tuple[ErrorDetails, ...]
+
+    @property
+    def words(self) -> str:
+        """As `in_words` says it: ``must be true or false, a number or a text``."""
+        words = list(dict.fromkeys(map(in_words, self.errors)))
+        if _NUMBER in words and _WHOLE in words:
+            words.remove(_WHOLE)
+        *first, last = [words[0], *(one.removeprefix("must be ") for one in words[1:])]
+        if not first:
+            return last
+        split = "," if "," in first[-1] or first[-1].endswith(_SWITCH) else ""
+        return f"{', '.join(first)}{split} or {last}"
+
+    def __str__(self) -> str:
+        place = place_of(self.place)
+        return f"{place}: {self.words}" if place else self.words
+
+
+def faults_in(errors: Iterable[ErrorDetails], given: object) -> list[Fault]:
+    """The faults of a value, at their places in it.
+
+    pydantic's places hold more than names and numbers: where a value may have one of several forms, there is one error for
+    each of them, and its place has that form's name in pydantic's own language.
+    """
+    found = [_placed(error, given) for error in errors]
+    faults: list[Fault] = []
+    forms: dict[tuple[str | int, ...], list[ErrorDetails]] = {}
+    for error, place, forks in found:
+        alike = [one for one in found if place in one[2]]
+        if place not in forks or len(alike) == 1:
+            faults.append(Fault(place, (error,)))
+        elif any(len(deeper) > len(place) for _, deeper, _ in alike):
+            continue  # the value has another of the forms, with faults inside
+        elif place in forms:
+            continue
+        else:
+            forms[place] = [one for one, _, _ in alike]
+            # What is wrong inside the one form that it has says more than that it has none of the others.
+            better = [one for one in forms[place] if one["type"] in _FROM_CONTEXT or is_ours(one)]
+            faults.append(Fault(place, tuple(better or forms[place])))
+    return faults
+
+
+Placed = tuple[ErrorDetails, tuple[str | int, ...], Sequence[tuple[str | int, ...]]]
+
+
+def _placed(error: ErrorDetails, given: object) -> Placed:
+    """An error with its place in what was given, and the places at which pydantic names a form that a value may have."""
+    place: list[str | int] = []
+    forks: list[tuple[str | int, ...]] = []
+    location, value = error["loc"], given
+    if given is _UNKNOWN:
+        return error, location, ()
+    names_nothing = error["type"] in _NOT_THERE
+    for number, part in enumerate(location, 1):
+        if isinstance(value, Mapping) and part in value:
+            value = value[part]
+        elif isinstance(part, int):
+            value = value[part] if isinstance(value, list | tuple) and part < len(value) else None
+        elif not (names_nothing and number == len(location)):
+            if part != _KEY:
+                forks.append(tuple(place))
+            continue
+        place.append(part)
+    return error, tuple(place), forks
+
+
+def faults_of(error: ValidationError, given: object = _UNKNOWN) -> str:
+    """The first few faults, each with its place: ``users.0.name: is missing; colour: is not known here``.  ``given`` is
+    what was refused."""
+    return "; ".join(map(str, faults_in(error.errors(), given)[:_MOST]))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import secrets
 from contextvars import ContextVar
+from dataclasses import replace
 
 import structlog
 from fastapi import FastAPI, Request
@@ -13,13 +14,23 @@ from psycopg.errors import ForeignKeyViolation, UniqueViolation
 from pydantic_core import PydanticSerializationError
 from sqlalchemy.exc import DataError, DBAPIError, OperationalError
 from starlette.exceptions import HTTPException
+from starlette.routing import Match, Route
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from bathotype.core.errors import BathotypeError
-from bathotype.core.faults import in_words, place_of
+from bathotype.core.faults import Fault, faults_in
 from bathotype.service import audit
 
 log = structlog.get_logger()
+#: Title and code of the errors that the framework raises by itself.
+_PLAIN = {
+    400: ("Not valid", "invalid"),
+    404: ("Not found", "not-found"),
+    405: ("Not possible", "method-not-allowed"),
+    408: ("Too slow", "too-slow"),
+    413: ("Too large", "too-large"),
+    422: ("Not valid", "invalid"),
+}
 #: Method and path of the request that is answered.
 asked_for: ContextVar[str] = ContextVar("asked_for", default="")
 
@@ -51,15 +62,24 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(RequestValidationError)
     async def invalid(request: Request, error: RequestValidationError) -> JSONResponse:
-        faults = "; ".join(f"{place_of(e['loc'][1:]) or e['loc'][0]}: {in_words(e)}" for e in error.errors()[:5])
+        faults = "; ".join(map(str, _faults_of_request(error)[:5]))
         return problem(request, 422, "Not valid", f"The request is not valid: {faults}.", "invalid")
 
     @app.exception_handler(HTTPException)
     async def plain(request: Request, error: HTTPException) -> JSONResponse:
-        codes = {404: "not-found", 405: "method-not-allowed", 408: "too-slow", 413: "too-large", 422: "invalid"}
-        return problem(
-            request, error.status_code, str(error.detail), str(error.detail), codes.get(error.status_code, "http")
-        )
+        title, code = _PLAIN.get(error.status_code, ("Failed", "http"))
+        detail, advice, path = str(error.detail), "", request.url.path[:200]
+        if error.status_code == 400:
+            detail, advice = "The body of this request cannot be read.", "Send JSON in UTF-8."
+        if error.status_code == 404:
+            detail, advice = f"There is nothing at {path}.", "The addresses are in /api/v1/openapi.json."
+        answer = problem(request, error.status_code, title, detail, code, advice)
+        if error.status_code == 405:
+            methods = ", ".join(_methods_at(request))
+            detail, advice = f"{request.method} is not possible at {path}.", f"Possible there: {methods}."
+            answer = problem(request, 405, title, detail, code, advice)
+            answer.headers["Allow"] = methods  # RFC 9110, section 15.5.6
+        return answer
 
     @app.exception_handler(UnicodeError)
     @app.exception_handler(PydanticSerializationError)
@@ -86,6 +106,25 @@ def install(app: FastAPI) -> None:
         return problem(request, 503, "Unavailable", detail, "unavailable", "Try again in a moment.")
 
     app.add_middleware(Identified)
+
+
+def _faults_of_request(error: RequestValidationError) -> list[Fault]:
+    """What is wrong with the values of a request, each at its place in the body, or by the name of its parameter."""
+    errors = error.errors()
+    of_body = [one for one in errors if one["loc"][0] == "body" and one["type"] != "json_invalid"]
+    found = faults_in(of_body, {"body": error.body})
+    found += [Fault(one["loc"], (one,)) for one in errors if one["loc"][0] != "body"]
+    found += [Fault(("body",), (one,)) for one in errors if one["type"] == "json_invalid"]
+    return [replace(one, place=one.place[1:] or one.place) for one in found]
+
+
+def _methods_at(request: Request) -> list[str]:
+    """The methods of all routes of an address."""
+    found: set[str] = set()
+    for route in request.app.routes:
+        if isinstance(route, Route) and route.matches(request.scope)[0] != Match.NONE:
+            found |= route.methods or set()
+    return sorted(found)
 
 
 class Identified:

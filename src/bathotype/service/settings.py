@@ -11,11 +11,10 @@ from typing import Any, Literal
 import yaml
 from cryptography.fernet import Fernet, MultiFernet
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
-from pydantic_core import ErrorDetails
 from pydantic_settings import BaseSettings, SettingsConfigDict
 
 from bathotype.core.errors import Invalid
-from bathotype.core.faults import in_words
+from bathotype.core.faults import Fault, faults_in, place_of
 from bathotype.core.forms import form
 from bathotype.sites.factory import kinds_of_site
 
@@ -155,10 +154,10 @@ class Places(BaseModel):
 _ENVIRONMENT = "BATHOTYPE_"
 
 
-def _fault(error: ErrorDetails) -> str:
+def _fault(fault: Fault) -> str:
     """What is wrong with one value."""
-    words = in_words(error)
-    return "is not set" if error["type"] == "missing" else f"cannot be used: {words[:1].lower()}{words[1:]}"
+    words = fault.words
+    return "is not set" if fault.errors[0]["type"] == "missing" else f"cannot be used: {words[:1].lower()}{words[1:]}"
 
 
 class Settings(BaseSettings):
@@ -191,7 +190,9 @@ class Settings(BaseSettings):
         try:
             return cls(**given)
         except ValidationError as error:
-            faults = [f"{_ENVIRONMENT}{str(e['loc'][0]).upper()} {_fault(e)}" for e in error.errors()]
+            faults = [
+                f"{_ENVIRONMENT}{str(e['loc'][0]).upper()} {_fault(Fault(e['loc'], (e,)))}" for e in error.errors()
+            ]
             raise Invalid(f"{'. '.join(faults)}.", advice="See docs/operating.md.") from error
 
     @property
@@ -242,7 +243,8 @@ class Settings(BaseSettings):
 @lru_cache
 def _places(path: Path) -> Places:
     try:
-        return Places.model_validate(yaml.safe_load(path.read_text()))
+        given = yaml.safe_load(path.read_text())
+        return Places.model_validate(given)
     except OSError as error:
         raise Invalid(
             f"The regions file {path} cannot be read: {error.strerror}.", advice="See docs/operating.md."
@@ -252,7 +254,8 @@ def _places(path: Path) -> Places:
         where = f" at line {mark.line + 1}, column {mark.column + 1}" if mark else ""
         raise Invalid(f"The regions file {path} is not YAML{where}.", advice="See docs/operating.md.") from error
     except ValidationError as error:
-        faults = "; ".join(f"{'.'.join(map(str, e['loc'])) or 'it'} {_fault(e)}" for e in error.errors()[:5])
+        found = faults_in(error.errors(), given)[:5]
+        faults = "; ".join(f"{place_of(one.place) or 'it'} {_fault(one)}" for one in found)
         raise Invalid(f"The regions file {path}: {faults}.", advice="See docs/operating.md.") from error
 
 

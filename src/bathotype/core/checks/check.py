@@ -9,7 +9,7 @@ from pydantic import Field, ValidationError, field_validator, model_validator
 
 from bathotype.core.errors import Invalid
 from bathotype.core.forms import FILE_MODE, GUEST_ACCOUNT, SHA256, STEP_ID, form
-from bathotype.core.sheets.document import fault_of, read_document
+from bathotype.core.sheets.document import faults_against, read_document
 from bathotype.core.sheets.steps import PACKAGE_NAME, PAGE, SERVICE, GuestPath, Section, Word, whole_path
 
 _WITHIN = "Seconds within which it must become true."
@@ -184,7 +184,7 @@ def read_checks(text: str) -> list[Check]:
         try:
             return CheckList.model_validate(document.data).checks
         except ValidationError as error:
-            told = [str(fault_of(document, one)) for one in error.errors(include_url=False)]
+            told = [str(one) for one in faults_against(document, error.errors(include_url=False))]
     raise Invalid("The checks are not valid:\n" + "\n".join(told), advice="docs/checks.md has the format.")
 
 

@@ -141,7 +141,7 @@ def first_boot_of(data: Any) -> FirstBoot:
         return FirstBoot.model_validate(data or {})
     except ValidationError as error:
         raise Invalid(
-            f"The first-boot settings are not valid: {faults_of(error)}.",
+            f"The first-boot settings are not valid: {faults_of(error, data)}.",
             advice="See docs/first-boot.md for the settings.",
         ) from error
 

@@ -399,7 +399,7 @@ def profile_of(data: Any) -> Profile:
         profile = Profile.model_validate(data)
     except ValidationError as error:
         raise Invalid(
-            f"The profile is not valid: {faults_of(error)}.", advice="See docs/profiles.md for the schema."
+            f"The profile is not valid: {faults_of(error, data)}.", advice="See docs/profiles.md for the schema."
         ) from error
     return _extended(profile, 0)
 

@@ -37,7 +37,7 @@ def check_name(text: str, what: str) -> str:
     """A name of an account, line, mark and the like.  Raises `Invalid` with the rule."""
     if len(text) > _MOST_NAME or not _NAME.fullmatch(text):
         raise Invalid(
-            f"{text!r} cannot name a {what}.",
+            f"{text!r} cannot name {'an' if what[0] in 'aeiou' else 'a'} {what}.",
             advice="Use lower-case letters, digits and single hyphens, beginning with a letter, 63 at most.",
         )
     return text

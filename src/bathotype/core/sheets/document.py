@@ -8,13 +8,15 @@ from __future__ import annotations
 
 import itertools
 import re
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
 import yaml
+from pydantic_core import ErrorDetails
 
-from bathotype.core.faults import in_words, is_ours
+from bathotype.core.faults import Fault as Misfit
+from bathotype.core.faults import faults_in, is_ours
 
 MOST_CHARACTERS = 256 * 1024
 _MOST_DEPTH, _MOST_NODES = 24, 20_000
@@ -169,27 +171,16 @@ def _built(loader: Any, node: Any, place: Place, found: Document) -> Any:
 
 #: What says of which kind an item of a list is.
 _KINDS: dict[str | int, str] = {"steps": "do", "checks": "is"}
-#: What pydantic names in a place, and the text has not: which of several forms a value has.
-_TAGS: dict[tuple[str | int, ...], tuple[str, ...]] = {
-    ("base",): ("version", "copied", "installed"),
-    ("machine", "first_boot"): ("settings", "saved"),
-}
 
 
-def fault_of(document: Document, error: Any) -> Fault:
-    """A fault in our words, at its place: pydantic's place names the kind of step as well, which the text has not."""
-    place: list[str | int] = []
-    data = document.data
-    for at, part in enumerate(error["loc"]):
-        if at == 2 and place[0] in _KINDS and isinstance(data, dict) and data.get(_KINDS[place[0]]) == part:
-            continue
-        if part in _TAGS.get(tuple(place), ()) and not (isinstance(data, dict) and part in data):
-            continue
-        place.append(part)
-        try:
-            data = data[part]
-        except (KeyError, IndexError, TypeError):
-            data = None
+def faults_against(document: Document, errors: Iterable[ErrorDetails]) -> Iterator[Fault]:
+    """Faults in our words, each at its place in the text."""
+    for fault in faults_in(errors, document.data):
+        yield document.fault(fault.place, _message(fault))
+
+
+def _message(fault: Misfit) -> str:
+    error, place = fault.errors[0], fault.place
     kind, context = error["type"], error.get("ctx") or {}
     if kind == "extra_forbidden":
         message = "There is nothing of this name here."
@@ -200,6 +191,6 @@ def fault_of(document: Document, error: Any) -> Fault:
     elif kind == "union_tag_invalid":
         message = f"There is no {context.get('tag')!r}; there are {context.get('expected_tags')}."
     else:
-        words = in_words(error)
+        words = fault.words
         message = f"{words[:1].upper()}{words[1:]}." if is_ours(error) else f"It {words}."
-    return document.fault(place, message)
+    return message

@@ -19,7 +19,7 @@ from bathotype.core.errors import Invalid
 from bathotype.core.lifecycle.numbers import parse_number
 from bathotype.core.lifecycle.references import parse_reference
 from bathotype.core.sheets.base import CopiedBase, InstalledBase, payload_of_base
-from bathotype.core.sheets.document import Document, Fault, Place, fault_of, read_documents
+from bathotype.core.sheets.document import Document, Fault, Place, faults_against, read_documents
 from bathotype.core.sheets.sheet import (
     KeptFile,
     Parameter,
@@ -173,7 +173,7 @@ def _filled_in(
         return values, model.model_validate(filled)
     except ValidationError as error:
         known = {(fault.line, fault.column) for fault in faults}  # what follows from them is not said again
-        found = [fault_of(document, one) for one in error.errors(include_url=False)]
+        found = list(faults_against(document, error.errors(include_url=False)))
         faults += [fault for fault in found if (fault.line, fault.column) not in known]
         return values, None
 

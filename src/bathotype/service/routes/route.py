@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import inspect
 import json
-from collections.abc import Callable, Coroutine, Iterator, Sequence
+from collections import Counter
+from collections.abc import Callable, Coroutine, Iterator, Mapping, Sequence
 from dataclasses import replace
 from enum import Enum
 from functools import cache, wraps
-from typing import Any, cast, get_args
+from typing import Any, cast, get_args, get_origin
 
 from fastapi import APIRouter, Request, Response
 from fastapi.dependencies.models import Dependant
@@ -103,17 +104,19 @@ class StrictRoute(APIRoute):
             finally:
                 self.dependant = full  # for the API's document
 
-        known = set(query_names(full))
+        known = query_names(full)
         headers = set(_header_names(asked))
         handlers: dict[frozenset[str], Handler] = {}
 
         async def strict(request: Request) -> Response:
             names = request.query_params.keys()
-            if unknown := sorted(names - known):
+            if unknown := sorted(names - known.keys()):
                 raise Invalid(
                     f"There is no parameter {unknown[0]!r} here.",
                     advice=f"The parameters are {', '.join(sorted(known))}." if known else "It takes no parameters.",
                 )
+            if len(request.query_params.multi_items()) > len(names):
+                _need_once(request, known)
             named = frozenset(names) | {name for name in headers if name in request.headers}
             handle = handlers.get(named)
             if handle is None:
@@ -131,6 +134,14 @@ class StrictRoute(APIRoute):
                 reads.release()
 
         return strict
+
+
+def _need_once(request: Request, several: Mapping[str, bool]) -> None:
+    """Raises `Invalid` for a parameter that is given twice where one value counts: the other would be ignored."""
+    counts = Counter(name for name, _ in request.query_params.multi_items())
+    for name, count in counts.items():
+        if count > 1 and not several[name]:
+            raise Invalid(f"The parameter {name!r} is given {count} times.", advice="Give it once.")
 
 
 def _answering(route: StrictRoute, given: dict[str, Given], request_name: str | None) -> Callable[..., Any]:
@@ -228,11 +239,16 @@ def _tag(revision: str) -> dict[str, str]:
     return {"ETag": f'"{revision}"'}
 
 
-def query_names(dependant: Dependant) -> Iterator[str]:
-    """The query parameters of a route and of everything that it depends on."""
-    yield from (parameter.alias for parameter in dependant.query_params)
+def query_names(dependant: Dependant) -> dict[str, bool]:
+    """The query parameters of a route and of everything that it depends on, and whether each may be given several times."""
+    names = {one.alias: _is_list(one.field_info.annotation) for one in dependant.query_params}
     for inner in dependant.dependencies:
-        yield from query_names(inner)
+        names |= query_names(inner)
+    return names
+
+
+def _is_list(annotation: Any) -> bool:
+    return any(get_origin(one) is list for one in (annotation, *get_args(annotation)))
 
 
 def _header_names(dependant: Dependant) -> Iterator[str]:
