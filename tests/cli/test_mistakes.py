@@ -48,6 +48,13 @@ def shared(shared_office: Office) -> Iterator[Cli]:
             2,
             "(choose from 'read', 'run', 'operate', 'share', 'rule',",
         ),
+        (["marks", "set"], 2, "the following arguments are required: REF, MARK"),
+        (
+            ["launch", "gauge", "--region", "skerry-1", "--tag", "owner=a", "--tag", "owner=b"],
+            2,
+            "owner is given twice. Give owner once: only one value can hold.",
+        ),
+        (["launch", "gauge", "--region", "skerry-1", "--tag", "=a"], 2, "'=a' is not KEY=VALUE."),
         (["marks", "set", "gauge", "stable"], 2, "names no version by number"),
         (["lines", "create", "Gauge"], 2, "Use lower-case letters, digits and single hyphens"),
         (["lines", "demand", "gauge"], 2, "Give a severity, or --proven yes."),

@@ -225,7 +225,7 @@ def test_a_run_is_done_again_and_what_differs_is_told(system: System, base: str,
     assert wrong.returncode == 4 and "is not the file of that run" in wrong.stderr
     done = cli("build", "built@again", "--again", "--payload", f"conf={tmp_path / 'reading.conf'}")
     assert "made\tbuilt@3.0.0-again.1" in done.stdout and "from\tbuilt@" in done.stdout
-    assert "of the disk lie in chunks that differ." in done.stderr and "changed\t" not in done.stdout
+    assert "of their disks differ, counted in whole chunks." in done.stderr and "changed\t" not in done.stdout
     with system.core as client:
         made, before = client.version("built@3.0.0-again.1"), client.version("built@3.0.0")
         assert (made.state, made.parent, before.marks) == ("staged", before.parent, ["again"])

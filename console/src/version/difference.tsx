@@ -50,7 +50,12 @@ function Told({ difference }: { difference: Schema["Difference"] }) {
     <>
       <Facts
         rows={[
-          ["Bytes", `${iec(difference.changed_bytes)} of the disk lie in chunks that differ`],
+          [
+            "Bytes",
+            difference.changed_bytes
+              ? `${iec(difference.changed_bytes)} of their disks differ, counted in whole chunks`
+              : "The same on their disks",
+          ],
           [
             "Packages",
             difference.unknown.length

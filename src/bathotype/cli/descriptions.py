@@ -56,9 +56,14 @@ _MEANS = {
 
 
 def describe(parser: argparse.ArgumentParser, name: str = "") -> None:
-    """Give every option and argument of a command, and of those below it, its meaning where it has none of its own."""
+    """Give every option and argument of a command, and of those below it, its meaning where it has none of its own.
+
+    What the user fills in is written in capitals.
+    """
     for command, below in _below(parser, name):
         for action in below._actions:
+            if not action.option_strings and action.metavar is None and action.choices is None:
+                action.metavar = action.dest.upper()
             if not action.help:
                 action.help = _MEANS.get(f"{command} {action.dest}") or _MEANS.get(action.dest)
 

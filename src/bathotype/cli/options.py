@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from collections.abc import Callable
+from collections.abc import Callable, Container
 from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -58,13 +58,21 @@ def tags(parser: argparse.ArgumentParser) -> None:
 
 def tags_of(given: argparse.Namespace) -> dict[str, str]:
     """The tags as a mapping."""
-    found = {}
+    found: dict[str, str] = {}
     for item in given.tag:
-        key, equals, value = item.partition("=")
-        if not equals or not key:
-            raise Invalid(f"{item!r} is not KEY=VALUE.")
+        key, value = pair(item, "KEY=VALUE", found)
         found[key] = value
     return found
+
+
+def pair(text: str, form: str, before: Container[str]) -> tuple[str, str]:
+    """The two sides of an argument such as ``KEY=VALUE``.  Raises `Invalid`, also for one that was given ``before``."""
+    key, equals, value = text.partition("=")
+    if not equals or not key:
+        raise Invalid(f"{text!r} is not {form}.")
+    if key in before:
+        raise Invalid(f"{key} is given twice.", advice=f"Give {key} once: only one value can hold.")
+    return key, value
 
 
 def until_of(given: argparse.Namespace) -> date | None:

@@ -12,7 +12,7 @@ from pathlib import Path
 from tempfile import TemporaryDirectory
 from typing import TYPE_CHECKING, Any
 
-from bathotype.cli.options import read_yaml
+from bathotype.cli.options import pair, read_yaml
 from bathotype.cli.output import emit_json, facts, follow, out, say, transfer_bar
 from bathotype.core.errors import Invalid
 from bathotype.core.units import iec
@@ -87,10 +87,10 @@ def values_of(given: argparse.Namespace, checked: Checked | None = None) -> dict
             raise Invalid(f"{given.values} holds no values.", advice="Write NAME: VALUE, a line each.")
         found |= read
     parameters = checked.sheet.parameters if checked is not None and checked.sheet is not None else {}
+    said: set[str] = set()
     for item in given.set:
-        name, equals, value = item.partition("=")
-        if not equals:
-            raise Invalid(f"{item!r} is not NAME=VALUE.")
+        name, value = pair(item, "NAME=VALUE", said)
+        said.add(name)
         try:
             found[name] = parameters[name].read(value) if name in parameters else value
         except ValueError as error:

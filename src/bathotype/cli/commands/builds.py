@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from bathotype.cli.commands.savedsheets import add_saved
-from bathotype.cli.options import Subparsers, command, group, tags, tags_of
+from bathotype.cli.options import Subparsers, command, group, pair, tags, tags_of
 from bathotype.cli.output import emit_json, facts, follow, out, say, show_plan, table
 from bathotype.cli.sheetfiles import (
     as_locked,
@@ -255,9 +255,7 @@ def _files(client: Client, given: argparse.Namespace, operation: str) -> dict[st
 
     found: dict[str, PayloadGiven] = {}
     for item in given.payload:
-        name, equals, file = item.partition("=")
-        if not equals:
-            raise Invalid(f"{item!r} is not NAME=FILE.")
+        name, file = pair(item, "NAME=FILE", found)
         path = Path(file)
         if not path.is_file():
             raise Invalid(f"{file} is no file.", advice="Name the file as it was in that run.")

@@ -492,7 +492,7 @@ def show_difference(d: Difference) -> None:
     """How two versions differ, for people."""
     if d.unknown:
         say(f"The contents of {' and '.join(d.unknown)} cannot be listed: what differs in them is unknown.")
-        return say(f"{iec(d.changed_bytes)} of the disk lie in chunks that differ.")
+        return _say_bytes(d)
     rows = [("added", n, "", v) for n, v in d.added.items()] + [("removed", n, v, "") for n, v in d.removed.items()]
     rows += [("changed", n, a, b) for n, (a, b) in d.changed.items()]
     rows += [("service added", n, "", "") for n in d.services_added] + [
@@ -500,4 +500,10 @@ def show_difference(d: Difference) -> None:
     ]
     rows += [("user added", n, "", "") for n in d.users_added] + [("user removed", n, "", "") for n in d.users_removed]
     table(("change", "name", "old", "new"), rows, empty="The same packages, services and users.")
-    return say(f"{iec(d.changed_bytes)} of the disk lie in chunks that differ.")
+    return _say_bytes(d)
+
+
+def _say_bytes(d: Difference) -> None:
+    if d.changed_bytes:
+        return say(f"{iec(d.changed_bytes)} of their disks differ, counted in whole chunks.")
+    return say("Their disks hold the same bytes.")
