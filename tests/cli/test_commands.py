@@ -30,7 +30,11 @@ def done(answer: object) -> str:
 
 
 def test_lines_versions_and_marks(office: Office, cli: Cli) -> None:
-    assert done(cli("lines", "create", "by-hand", "--about", "for the test")) == "by-hand\n"
+    done(cli("lines", "create", "by-hnd"))
+    dropped = cli("lines", "drop", "by-hnd")
+    assert (done(dropped), dropped.stderr.strip()) == ("", "The line by-hnd is removed.")
+    assert done(cli("lines", "create", "by-hand", "--about", "for tests")) == "by-hand\n"
+    assert done(cli("lines", "describe", "by-hand", "for the test")) == "by-hand\tfor the test\n"
     office.version("by-hand@1.0.0", release=False)
     assert done(cli("versions", "release", "by-hand@1.0.0")) == "by-hand@1.0.0 released\n"
     assert done(cli("marks", "set", "by-hand@1.0.0", "stable")) == "by-hand@stable -> 1.0.0\n"

@@ -165,6 +165,9 @@ def test_a_line_offers_what_fits_it() -> None:
     ]
     assert line(source="gauge-7")["capture"].says == ("The last one came from gauge-7.",)
     assert "behind" not in line() and "mark" in line() and "mark" not in line(versions=0)
+    assert "drop" not in line() and line(versions=0)["drop"].loses
+    assert line()["describe"].says == ("Nothing is said of it yet.",)
+    assert line(about="Reads gauges.")["describe"].says == ("Reads gauges.",)
     assert line(behind=1)["behind"].title == "See the 1 that is behind"
     assert line(behind=1)["behind"].says == ("1 of 214 instances runs an older version.",)
     assert line(behind=38)["behind"].title == "See the 38 that are behind"

@@ -9,6 +9,7 @@ import time
 from pathlib import Path
 from typing import Any
 
+import httpx
 import pytest
 from fastapi.routing import APIRoute
 
@@ -98,7 +99,7 @@ def test_every_route_says_what_it_needs() -> None:
         path = route.path.removeprefix("/api/v1")
         assert path in OPEN or signed_in(route), f"{method} {path} asks nobody who calls"
         if needed(route) is None and method != "GET":
-            own = path == "/tokens" or path.startswith("/memberships/")
+            own = path in ("/tokens", "/session/password") or path.startswith("/memberships/")
             assert path in OPEN or own, f"{method} {path} changes something and needs no verb"
 
 
@@ -217,12 +218,91 @@ def joined(office: Office, name: str, role: str = "viewer") -> None:
     assert office.http(None).post("/invitations/acceptance", json=body).status_code == 200
 
 
-def test_nobody_becomes_a_member_of_another_account_unasked(office: Office) -> None:
-    joined(office, "orla", "operator")
-    signed = office.http(None).post("/session", json={"user": "orla", "password": PASSWORD})
+def browser_of(office: Office, name: str, password: str = PASSWORD) -> httpx.Client:
+    """Where a person has signed in."""
+    signed = office.http(None).post("/session", json={"user": name, "password": password})
+    assert signed.status_code == 200, signed.text
     browser = office.http(None)
     browser.cookies.set("bathotype_session", signed.cookies["bathotype_session"])
     browser.headers["X-CSRF-Token"] = signed.json()["csrf"]
+    return browser
+
+
+def test_a_person_changes_the_password_and_every_other_session_ends(office: Office) -> None:
+    joined(office, "orla", "operator")
+    here, elsewhere = browser_of(office, "orla"), browser_of(office, "orla")
+    token = here.post("/tokens", json={"name": "mine"}).json()["token"]
+
+    def change(http: httpx.Client, old: str, new: str) -> tuple[int, str]:
+        answer = http.put("/session/password", json={"old": old, "new": new})
+        return answer.status_code, answer.json()["detail"] if answer.content else ""
+
+    assert change(here, PASSWORD, "short") == (422, "A password has 12 characters or more.")
+    assert change(here, "not it at all", "ten red knots feed") == (409, "The old password is wrong.")
+    assert elsewhere.get("/lines").status_code == 200, "nothing is changed by these"
+    assert change(here, PASSWORD, "ten red knots feed") == (204, "")
+    assert [browser.get("/lines").status_code for browser in (here, elsewhere)] == [200, 401]
+    assert office.http(None).post("/session", json={"user": "orla", "password": PASSWORD}).status_code == 401
+    browser_of(office, "orla", "ten red knots feed")
+    with office.with_token(token) as client:
+        client.change_password("ten red knots feed", PASSWORD)
+        assert here.get("/lines").status_code == 401
+        [event, _] = client.events(action="member.password-changed")
+        assert (event.actor, event.subject) == ("orla", "orla") and PASSWORD not in str(event)
+        for _ in range(5):
+            with pytest.raises(Refused, match="The old password is wrong"):
+                client.change_password("not it at all", "ten red knots feed")
+        office.execute("update sign_in_failures set locked_until = locked_until + interval '1 hour'")  # tests are slow
+        with pytest.raises(Refused, match="Too many wrong passwords"):
+            client.change_password(PASSWORD, "ten red knots feed")
+    narrow = (
+        browser_of_later(office, "orla").post("/tokens", json={"name": "narrow", "verbs": ["read"]}).json()["token"]
+    )
+    with office.with_token(narrow) as client, pytest.raises(Forbidden, match="may do less"):
+        client.change_password(PASSWORD, "ten red knots feed")
+    with office.core as client, pytest.raises(Refused, match="is a robot"):
+        client.change_password(PASSWORD, "ten red knots feed")
+
+
+def browser_of_later(office: Office, name: str) -> httpx.Client:
+    """The same, when its wrong passwords are forgotten."""
+    office.execute("delete from sign_in_failures")
+    return browser_of(office, name)
+
+
+def test_a_forgotten_password_is_replaced_by_who_manages_every_account_of_the_person(office: Office) -> None:
+    joined(office, "orla")
+    browser, new = browser_of(office, "orla"), "ten red knots feed"
+
+    def use(code: str | None) -> int:
+        return office.http(None).post("/invitations/acceptance", json={"code": code, "password": new}).status_code
+
+    with office.core as core, office.client("chart-house") as other:
+        assert use(core.invite("orla").invitation) == 200
+        assert browser.get("/lines").status_code == 401
+        browser = browser_of(office, "orla", new)
+        early = core.invite("orla").invitation
+        with pytest.raises(Refused, match="open invitation"):
+            other.add_member("orla", "steward")  # whoever has the code would accept it
+        office.execute("update invitations set expires_at = now()")
+        other.add_member("orla", "steward")
+        for client, why in ((core, "accounts that you do not manage"), (other, "has not accepted the membership")):
+            with pytest.raises(Refused, match=why):
+                client.invite("orla")
+        office.execute("update invitations set expires_at = now() + interval '1 day'")
+        assert browser.post("/memberships/chart-house/acceptance").status_code == 200
+        assert use(early) == 401, "it was made when the person had one account"
+        for client in (core, other):
+            with pytest.raises(Refused, match="accounts that you do not manage"):
+                client.invite("orla")
+        core.add_member("tide-builder", "operator", robot=True)
+        with pytest.raises(Refused, match="is a robot"):
+            core.invite("tide-builder")
+
+
+def test_nobody_becomes_a_member_of_another_account_unasked(office: Office) -> None:
+    joined(office, "orla", "operator")
+    browser = browser_of(office, "orla")
     mine = browser.post("/tokens", json={"name": "mine"}).json()
 
     def accounts() -> list[str]:

@@ -28,6 +28,49 @@ def test_a_pin_only_version_is_launched_only_by_name(office: Office) -> None:
         assert any("pin-only" in b for b in marked.blockers), "a mark is not an exact name"
 
 
+def test_a_line_that_was_a_mistake_is_described_and_removed(office: Office) -> None:
+    with office.core as client, office.client("chart-house") as other:
+        client.create_line("gage", about="Reads gages.")
+        assert client.describe_line("gage", "Reads tide gauges.").about == "Reads tide gauges."
+        client.describe_line("gage", "Reads tide gauges.")
+        [event] = client.events(action="line.described")
+        assert (event.before, event.after) == ({"about": "Reads gages."}, {"about": "Reads tide gauges."})
+        client.set_placement("gage", [{"region": "fjord-2", "copies": 0}])
+        client.set_allowance("few", kind="line", line="gage", most=3)
+        share = client.share(subject="gage", consumer="chart-house")
+        with pytest.raises(NotFound, match="no line 'gage'"):
+            other.drop_line("gage")
+        with pytest.raises(Refused, match=r"It is shared with 1 account\. 1 allowance counts it\.") as refused:
+            client.drop_line("gage")
+        assert "bathotype shares list" in refused.value.advice
+        other.decline_share(share.id)
+        client.drop_allowance("few")
+        client.drop_line("gage")
+        with pytest.raises(NotFound, match="no line 'gage'"):
+            client.line("gage")
+        assert [e.before for e in client.events(action="line.dropped")] == [{"about": "Reads tide gauges."}]
+        assert client.create_line("gage").versions == 0, "the name is free again"
+        client.retire(office.version("gage@1.0.0", release=False))
+        client.wait(client.purge("gage@1.0.0", waive_grace=True).id)
+        with pytest.raises(Refused, match=r"gage has 1 version, whose records are kept\."):
+            client.drop_line("gage")
+
+
+def test_a_line_stays_while_a_version_of_it_is_made_or_a_sheet_makes_them(office: Office) -> None:
+    base = office.version("gauge@1.0.0")
+    sheet = f"sheet: piers\nbase: {base}\nsteps: [{{id: a, do: restart}}]\nresult: {{line: pier}}\n"
+    with office.core as client:
+        client.create_line("pier")
+        client.save_sheet("piers", sheet)
+        making = client.build(sheet)
+        with pytest.raises(Refused, match=r"1 version of it is being made\. 1 saved sheet makes versions of it\."):
+            client.drop_line("pier")
+        client.cancel(making.id)
+        client.drop_sheet("piers")
+        office.work()
+        client.drop_line("pier")
+
+
 def test_marks_move_and_remember(office: Office) -> None:
     office.version("marked@1.0.0")
     staged = office.version("marked@1.1.0", release=False)

@@ -38,7 +38,7 @@ def test_a_person_joins_logs_in_by_the_command_line_and_out(system: System, tmp_
         client.add_member("tide-builder", "operator", robot=True)
     assert cli("auth", "join", given=f"{lost}\n{PASSWORD}\n").returncode == 5
     with system.client("chart-house") as client:
-        with pytest.raises(Refused, match="has not joined yet"):
+        with pytest.raises(Refused, match="has an open invitation"):
             client.add_member("mara", "viewer")  # whoever holds the invitation would act here too
     assert cli("auth", "join", given=f"{code}\nshort\n").returncode == 2
     assert cli("auth", "join", given=f"{code}\n{PASSWORD}\n").returncode == 0
@@ -47,7 +47,7 @@ def test_a_person_joins_logs_in_by_the_command_line_and_out(system: System, tmp_
         assert asked.invitation is None and not asked.accepted, "she is a user already, and is asked"
         with pytest.raises(Refused, match="member already"):
             client.add_member("mara", "viewer")
-        with pytest.raises(Refused, match="can sign in already"):
+        with pytest.raises(Refused, match="has not accepted the membership yet"):
             client.invite("mara")
     assert cli("auth", "join", given=f"{code}\n{PASSWORD}\n").returncode == 5, "a code is good once"
     assert cli("auth", "login", "--user", "mara", given="wrong and wrong\n").returncode == 5
@@ -55,6 +55,10 @@ def test_a_person_joins_logs_in_by_the_command_line_and_out(system: System, tmp_
     assert done.returncode == 0, done.stderr
     assert stat.S_IMODE(kept.stat().st_mode) == 0o600 and PASSWORD not in kept.read_text()
     assert "tide-core" in done.stdout and "chart-house" not in done.stdout
+    changed = cli("auth", "password", given=f"{PASSWORD}\nten red knots feed\n")
+    assert "Your password is changed." in changed.stderr and changed.returncode == 0
+    assert cli("auth", "password", given=f"{PASSWORD}\n{PASSWORD}\n").returncode == 4
+    assert cli("auth", "password", given=f"ten red knots feed\n{PASSWORD}\n").returncode == 0
     assert "chart-house" in cli("auth", "memberships", "list").stdout
     assert cli("lines", "list", "--account", "chart-house").returncode == 3
     assert cli("auth", "memberships", "accept", "chart-house").returncode == 0

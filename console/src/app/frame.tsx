@@ -7,6 +7,7 @@ import { useLive } from "~/api/live";
 import { Button, Loading, ProblemShown } from "~/parts/basics";
 import { useInSight } from "~/parts/sight";
 import { Asked } from "./asked";
+import { PasswordDialog } from "./password";
 import { SessionGiven, useAccount, useSwitch, useWho } from "./session";
 import { setTheme, useTheme } from "./theme";
 
@@ -110,6 +111,7 @@ function Account({ who, account }: { who: Schema["WhoAmI"]; account: string }) {
   const cache = useQueryClient();
   const change = useSwitch();
   const other = useTheme() === "day" ? "night" : "day";
+  const [changing, setChanging] = useState(false);
   const leave = async () => {
     await answer(http.DELETE("/api/v1/session"));
     cache.clear();
@@ -144,6 +146,13 @@ function Account({ who, account }: { who: Schema["WhoAmI"]; account: string }) {
             </li>
           ))}
         </ul>
+        {who.kind === "person" && (
+          <p className="border-hair border-t py-1">
+            <Button kind="quiet" onClick={() => setChanging(true)}>
+              Change password
+            </Button>
+          </p>
+        )}
         <div className="border-hair flex justify-between border-t pt-2">
           <Button kind="quiet" onClick={() => setTheme(other)}>
             {other === "night" ? "Night looks" : "Day looks"}
@@ -156,6 +165,7 @@ function Account({ who, account }: { who: Schema["WhoAmI"]; account: string }) {
           </Button>
         </div>
       </div>
+      {changing && <PasswordDialog close={() => setChanging(false)} />}
     </details>
   );
 }

@@ -8,6 +8,7 @@ import { Confirm, PlanShown } from "~/parts/dialog";
 import { Choice, NameField } from "~/parts/form";
 import { ShareDialog } from "~/people/share-dialog";
 import { to } from "~/parts/text";
+import { DescribeDialog, DropDialog } from "./about-dialogs";
 import { DemandDialog } from "./demand-dialog";
 import { ImportDialog } from "./import-dialog";
 
@@ -19,6 +20,8 @@ export function LineDialog({ verb, ...given }: Given & { verb: string }) {
   if (verb === "placement") return <PlacementDialog {...given} />;
   if (verb === "share") return <ShareDialog subject={given.name} close={given.close} />;
   if (verb === "demand") return <DemandDialog {...given} />;
+  if (verb === "describe") return <DescribeDialog {...given} />;
+  if (verb === "drop") return <DropDialog {...given} />;
   if (verb === "import") return <ImportDialog line={given.name} close={given.close} />;
   return null;
 }

@@ -20,6 +20,7 @@ export function Members() {
   const { may, account } = useSession();
   const cache = useQueryClient();
   const [asked, setAsked] = useState<"invite" | Member | null>(null);
+  const [again, setAgain] = useState<Member | null>(null);
   const [invited, setInvited] = useState<Member | null>(null);
   const [problem, setProblem] = useState<unknown>(null);
   if (error) return <ProblemShown problem={error} />;
@@ -76,15 +77,27 @@ export function Members() {
             head: "",
             cell: (member) =>
               may("manage") && (
-                <Button kind="quiet" onClick={() => setAsked(member)} aria-label={`Remove ${member.user}`}>
-                  Remove
-                </Button>
+                <>
+                  {member.kind === "person" && (
+                    <Button
+                      kind="quiet"
+                      onClick={() => setAgain(member)}
+                      aria-label={`New invitation for ${member.user}`}
+                    >
+                      New invitation
+                    </Button>
+                  )}
+                  <Button kind="quiet" onClick={() => setAsked(member)} aria-label={`Remove ${member.user}`}>
+                    Remove
+                  </Button>
+                </>
               ),
           },
         ]}
       />
       {asked === "invite" && <Invite close={() => setAsked(null)} done={setInvited} />}
       {asked && asked !== "invite" && <Remove member={asked} close={() => setAsked(null)} />}
+      {again && <InviteAgain member={again} close={() => setAgain(null)} done={setInvited} />}
       {invited && <Invited member={invited} close={() => setInvited(null)} />}
     </>
   );
@@ -111,6 +124,19 @@ function Invite({ close, done }: { close: () => void; done: (member: Member) => 
       <TextField label="Name" value={user} onChange={(e) => setUser(e.target.value)} required autoFocus />
       <Choice label="Role" value={role} onChange={(e) => setRole(e.target.value as Schema["Role"])} options={roles} />
     </Confirm>
+  );
+}
+
+function InviteAgain({ member, close, done }: { member: Member; close: () => void; done: (made: Member) => void }) {
+  const path = { user: member.user };
+  return (
+    <Confirm
+      title={`A new invitation for ${member.user}`}
+      about="For who has not used the first one, or has forgotten the password: with it another one is chosen. The password that counts now counts until then."
+      verb="Make it"
+      act={async () => done(await answer(http.POST("/api/v1/members/{user}/invitation", { params: { path } })))}
+      close={close}
+    />
   );
 }
 

@@ -43,6 +43,7 @@ _MEANS = {
     "port": "port to listen on",
     "lines create name": "name of the line, such as gauge-collector",
     "lines show name": "name of the line, such as gauge-collector",
+    "lines describe text": "what the line is for",
     "auth bootstrap name": "name of the account",
     "auth tokens make name": "what the token is called",
     "auth login user": "your name (default: it is asked for)",

@@ -66,8 +66,13 @@ class AccessCalls(Calls):
         self._transport.call("DELETE", f"/members/{user}")
 
     def invite(self, user: str) -> wire.Member:
-        """A new invitation for a person that has not used its first one."""
+        """A new invitation for a person that has not used its first one, or does not know the password any more."""
         return self._transport.one(wire.Member, "POST", f"/members/{user}/invitation")
+
+    def change_password(self, old: str, new: str) -> None:
+        """Choose another password for yourself; your other sessions end."""
+        body = wire.PasswordChange(old=old, new=new).model_dump()
+        self._transport.call("PUT", "/session/password", json=body)
 
     def offered_memberships(self) -> list[wire.OfferedMembership]:
         """Memberships that stewards offer to you."""

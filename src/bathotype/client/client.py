@@ -145,6 +145,14 @@ class Client(
         """Create a line."""
         return catalogue.Line.model_validate(self._create("/lines", {"name": name, "about": about}, key))
 
+    def describe_line(self, line: str, about: str) -> catalogue.Line:
+        """Say what a line is for."""
+        return self._transport.one(catalogue.Line, "PUT", f"/lines/{line}/about", json={"about": about})
+
+    def drop_line(self, line: str) -> None:
+        """Remove a line that never had a version."""
+        self._transport.call("DELETE", f"/lines/{line}")
+
     def demand(
         self, line: str, severity: catalogue.Severity | None = None, *, proven_first: bool | None = None
     ) -> catalogue.Line:

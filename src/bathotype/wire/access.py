@@ -124,7 +124,7 @@ class Member(Revised):
     role: Role
     since: datetime
     accepted: bool = Field(default=True, description="False until the person has accepted the membership.")
-    invitation: str | None = Field(default=None, description="Shown once: with it a new person chooses a password.")
+    invitation: str | None = Field(default=None, description="Shown once: with it the person chooses a password.")
 
 
 class OfferedMembership(Answer):
@@ -156,6 +156,15 @@ class InvitationAcceptance(Wire):
 
     code: str = Field(max_length=200)
     password: str = Field(max_length=1000)
+
+
+class PasswordChange(Wire):
+    """Another password, and the one that counts until then."""
+
+    model_config = example({"old": "three words and a number 7", "new": "four other words and 8"})
+
+    old: str = Field(max_length=1000)
+    new: str = Field(max_length=1000)
 
 
 class PublicKey(Answer):

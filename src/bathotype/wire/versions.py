@@ -24,6 +24,14 @@ class LineRequest(Wire):
     about: str = Field(default="", max_length=2000)
 
 
+class LineAbout(Wire):
+    """What a line is for."""
+
+    model_config = example({"about": "Small Linux that reads tide gauges."})
+
+    about: str = Field(max_length=2000)
+
+
 class LineDemand(Wire):
     """What must be accepted before versions of a line are released."""
 

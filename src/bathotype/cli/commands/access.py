@@ -42,6 +42,13 @@ def register(parsers: Subparsers) -> None:
     _where(parser)
     command(
         inner,
+        "password",
+        _password,
+        "choose another password; the old one and the new one are asked for",
+        examples="  bathotype auth password",
+    )
+    command(
+        inner,
         "logout",
         _logout,
         "revoke this machine's token and forget it",
@@ -147,7 +154,7 @@ def register(parsers: Subparsers) -> None:
         inner,
         "invite",
         _invite,
-        "a new invitation for a person who has not used the first one",
+        "a new invitation for a person who has not used the first one, or has forgotten the password",
         examples="  bathotype members invite orla",
     )
     parser.add_argument("user")
@@ -203,6 +210,12 @@ def _join(_: Client, given: argparse.Namespace) -> None:
     code = _secret("Code of the invitation")
     who = accept_invitation(_url(given), code, _secret("New password (12 characters or more)"))
     emit_json(who) if given.json else out(f"Now: bathotype auth login --url {given.url} --user {who.user}")
+
+
+def _password(client: Client, given: argparse.Namespace) -> None:
+    old = _secret("Old password")
+    client.change_password(old, _secret("New password (12 characters or more)"))
+    say("Your password is changed. You are signed out in every browser; your tokens stay good.")
 
 
 def _logout(_: Client, given: argparse.Namespace) -> None:

@@ -33,6 +33,18 @@ def register(parsers: Subparsers) -> None:
     parser.add_argument("name")
 
     parser = command(
+        inner, "describe", _describe, "say what a line is for",
+        examples="  bathotype lines describe gauge-collector 'reads tide gauges'",
+    )  # fmt: skip
+    parser.add_argument("name")
+    parser.add_argument("text")
+    parser = command(
+        inner, "drop", _drop_line, "remove a line that never had a version",
+        examples="  bathotype lines drop gage-collector",
+    )  # fmt: skip
+    parser.add_argument("name")
+
+    parser = command(
         inner, "lineage", _lineage, "show what a line is built on, what is built on it, and what is behind its base",
         examples="  bathotype lines lineage gauge-collector",
     )  # fmt: skip
@@ -70,6 +82,16 @@ def register(parsers: Subparsers) -> None:
 def _create(client: Client, given: argparse.Namespace) -> None:
     line = client.create_line(given.name, about=given.about)
     emit_json(line) if given.json else out(line.name)
+
+
+def _describe(client: Client, given: argparse.Namespace) -> None:
+    line = client.describe_line(given.name, given.text)
+    emit_json(line) if given.json else out(f"{line.name}\t{line.about}")
+
+
+def _drop_line(client: Client, given: argparse.Namespace) -> None:
+    client.drop_line(given.name)
+    say(f"The line {given.name} is removed.")
 
 
 def _demand(client: Client, given: argparse.Namespace) -> None:

@@ -214,6 +214,7 @@ class LineFacts:
     placed: tuple[str, ...]
     demands: str = "high"
     proven_first: bool = False
+    about: str = ""
 
 
 def line_offers(caller: Caller, facts: LineFacts) -> list[Offer]:
@@ -258,6 +259,10 @@ def _line_offers(facts: LineFacts) -> Iterator[tuple[Verb, Offer]]:
     yield Verb.OPERATE, Offer("placement", "Choose its regions", True, (placed,))
     if facts.versions:
         yield Verb.OPERATE, Offer("mark", "Set a mark", True, ("A movable name for one version, such as stable.",))
+    about = facts.about or "Nothing is said of it yet."
+    yield Verb.OPERATE, Offer("describe", "Say what it is for", True, (about,))
+    if not facts.versions:
+        yield Verb.OPERATE, Offer("drop", "Remove it", True, ("It has no version: nothing is lost.",), loses=True)
 
 
 def operation_offers(state: str, never_cancelled: str, *, cancel_requested: bool = False) -> list[Offer]:

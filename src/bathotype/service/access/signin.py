@@ -12,8 +12,8 @@ from sqlalchemy import delete, select, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from bathotype.core.errors import Invalid, NotSignedIn
-from bathotype.service.access.principals import csrf_of, digest_of
+from bathotype.core.errors import Invalid, NotSignedIn, Refused
+from bathotype.service.access.principals import Person, csrf_of, digest_of
 from bathotype.service.database import Database
 from bathotype.service.records import ConsoleSession, Invitation, SignInFailure, User
 from bathotype.service.records.base import CHANGE, utcnow
@@ -60,6 +60,27 @@ def log_in(database: Database, name: str, password: str, origin: str) -> User:
         for key, free in keys.items():
             _count(session, key, free)
     raise NotSignedIn("Name or password is wrong.", advice="Try again, or ask a steward for a new invitation.")
+
+
+def change_password(database: Database, person: Person, old: str, new: str, origin: str) -> None:
+    """Another password for a person who gives the one that counts; its other sessions end.
+
+    Raises `Refused` where the old one is wrong, and as `log_in` after a few wrong ones.
+    """
+    if person.kind == "robot":
+        raise Refused(f"{person.name} is a robot: it has tokens, and no password.", code="state-forbids")
+    hashed = hash_password(new)
+    try:
+        user = log_in(database, person.name, old, origin)
+    except NotSignedIn as error:  # who asks is signed in all the same
+        if error.code == "locked-out":
+            raise Refused(error.message, advice=error.advice, code=error.code) from error
+        advice = "Try again. A steward can give you a new invitation if you do not know it."
+        raise Refused("The old password is wrong.", advice=advice, code="wrong-password") from error
+    with database.sessions.begin() as session:
+        session.execute(update(User).where(User.id == user.id).values(password=hashed))
+        others = (ConsoleSession.user_id == user.id) & (ConsoleSession.digest != (person.session_digest or ""))
+        session.execute(delete(ConsoleSession).where(others))
 
 
 def _check_lock(row: SignInFailure | None) -> None:

@@ -80,6 +80,7 @@ def line_overview(session: Session, caller: Principal, line: Line) -> wire.LineO
         versions=len(counts),
         source=_came_from(last) if last else "",
         demands=line.demands,
+        about=line.about,
         proven_first=line.proven_first,
         placed=tuple(
             session.scalars(

@@ -31,7 +31,7 @@ from bathotype.service.access.signin import (
     log_in,
     open_session,
 )
-from bathotype.service.records import Account, AccountKey, ApiToken, ConsoleSession, Membership, User
+from bathotype.service.records import Account, AccountKey, ApiToken, ConsoleSession, Invitation, Membership, User
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.routes.callers import Manager, Reader, ReadsOf, ServiceOf, Signed
 from bathotype.service.routes.conditions import Conditional
@@ -366,10 +366,10 @@ def add_member(body: wire.MemberRequest, caller: Manager, service: ServiceOf) ->
             and session.get(Membership, (caller.account_id, known.id)) is None
         ):
             raise Refused(f"The name {body.user} is taken.", advice="Take another one.", code="exists")
-        if known is not None and not _has_joined(known):
+        if known is not None and (not _has_joined(known) or _is_invited(session, known)):
             # Whoever invited this person could still choose the password, and would act for this account too.
             raise Refused(
-                f"{body.user} has an open invitation and has not joined yet.",
+                f"{body.user} has an open invitation.",
                 advice="Add the person once the invitation is used, or take another name.",
                 code="not-joined",
             )
@@ -393,6 +393,12 @@ def add_member(body: wire.MemberRequest, caller: Manager, service: ServiceOf) ->
 
 def _has_joined(user: User) -> bool:
     return user.kind == "robot" or user.password is not None or user.subject is not None
+
+
+def _is_invited(session: Session, user: User) -> bool:
+    session.refresh(user, with_for_update=CHANGE)
+    query = select(Invitation.digest).where(Invitation.user_id == user.id, Invitation.expires_at > utcnow())
+    return session.scalar(query) is not None
 
 
 def _find_member(session: Session, caller: Principal, name: str) -> tuple[Membership, User]:
@@ -476,15 +482,40 @@ def remove_member(user: str, caller: Manager, service: ServiceOf) -> None:
 
 
 @router.post("/members/{user}/invitation", tags=["access"])
-def invite_again(user: str, caller: Manager, service: ServiceOf) -> wire.Member:
-    """A new invitation for a person that has not used its first one.  Whoever has a password keeps it: another
-    account's steward must not be able to take it over."""
+def invite_again(user: str, caller: Manager, person: Signed, service: ServiceOf) -> wire.Member:
+    """A new invitation for a person that has not used its first one, or does not know the password any more.
+
+    Whoever has a password in an account that you do not manage keeps it: no steward may take over what a person may do in
+    another account.
+    """
     with service.database.sessions.begin() as session:
         row, who = _find_member(session, caller, user)
-        if _has_joined(who):
-            raise Refused(f"{user} can sign in already.", code="state-forbids")
+        if who.kind == "robot":
+            raise Refused(f"{user} is a robot: it has tokens, and no password.", code="state-forbids")
+        session.refresh(who, with_for_update=CHANGE)  # of its memberships none may be accepted meanwhile
+        if who.password is not None:
+            if row.accepted_at is None:
+                raise Refused(f"{user} has not accepted the membership yet.", code="state-forbids")
+            _need_all_accounts(session, person, who)
+        elif who.subject is not None:
+            raise Refused(f"{user} signs in by your organisation's log-in, without a password.", code="state-forbids")
         audit.record(session, caller.account_id, caller.actor, "member.invited", user)
         return _member(row, who, invite(session, who))
+
+
+def _need_all_accounts(session: Session, person: Person, who: User) -> None:
+    """Raises `Refused` unless the person manages every account that somebody is a member of, or is asked to be: with a new
+    password, the offer could be accepted too."""
+    managed = [s.account_id for s in person.standings if Verb.MANAGE in verbs_of(s.role, person.verbs)]
+    elsewhere = session.scalar(
+        select(func.count()).where(Membership.user_id == who.id, Membership.account_id.not_in(managed))
+    )
+    if elsewhere:
+        raise Refused(
+            f"{who.name} has a password, and is in accounts that you do not manage: only who knows it can change it.",
+            advice=f"{who.name} runs `bathotype auth password`.",
+            code="state-forbids",
+        )
 
 
 # Keys

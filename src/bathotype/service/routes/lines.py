@@ -5,20 +5,32 @@ from __future__ import annotations
 from typing import Annotated
 
 from fastapi import Query, Response
-from sqlalchemy import func, select
+from sqlalchemy import ColumnElement, delete, func, select
 from sqlalchemy.exc import IntegrityError
 from sqlalchemy.orm import Session
 
 from bathotype.core.errors import NotFound, Refused
 from bathotype.core.lifecycle.references import check_name
 from bathotype.core.lifecycle.states import VersionState
+from bathotype.core.units import plural
 from bathotype.service import audit, lifecycle
 from bathotype.service.answers.lineage import lineage_of
 from bathotype.service.answers.lines import line_answer, lines_of
 from bathotype.service.answers.versions import versions_of
 from bathotype.service.catalogue import find_line, find_version
-from bathotype.service.records import Line, Mark, MarkMove, Version
-from bathotype.service.records.base import new_id
+from bathotype.service.records import (
+    Allowance,
+    Line,
+    Mark,
+    MarkMove,
+    NumberClaim,
+    Placement,
+    PoolLine,
+    SavedSheet,
+    Share,
+    Version,
+)
+from bathotype.service.records.base import Base, new_id
 from bathotype.service.routes.callers import Operator, Reader, ReadsOf, ServiceOf
 from bathotype.service.routes.common import Key, once
 from bathotype.service.routes.conditions import Conditional
@@ -101,6 +113,75 @@ def demand(name: str, body: wire.LineDemand, caller: Operator, service: ServiceO
                 session, caller.account_id, caller.actor, "line.demands.changed", name, before=before, after=after
             )
         return line_answer(session, line)
+
+
+@router.put("/{name}/about")
+def describe(name: str, body: wire.LineAbout, caller: Operator, service: ServiceOf) -> wire.Line:
+    """Say what the line is for."""
+    with service.database.sessions.begin() as session:
+        line = find_line(session, caller, name, lock=True)
+        if line.about != body.about:
+            before, line.about = {"about": line.about}, body.about
+            audit.record(
+                session,
+                caller.account_id,
+                caller.actor,
+                "line.described",
+                name,
+                before=before,
+                after={"about": body.about},
+            )
+        return line_answer(session, line)
+
+
+@router.delete("/{name}", status_code=204)
+def drop_line(name: str, caller: Operator, service: ServiceOf) -> None:
+    """Remove a line that never had a version: one that was created by mistake."""
+    with service.database.sessions.begin() as session:
+        line = find_line(session, caller, name)
+        session.refresh(line, with_for_update=True)  # nothing that refers to it is added meanwhile
+        if obstacles := _in_use_by(session, line):
+            raise Refused(" ".join(what for what, _ in obstacles), advice=obstacles[0][1], code="in-use")
+        for row in (Placement, Share):
+            session.execute(delete(row).where(row.line_id == line.id))
+        session.delete(line)
+        audit.record(session, caller.account_id, caller.actor, "line.dropped", name, before={"about": line.about})
+
+
+def _in_use_by(session: Session, line: Line) -> list[tuple[str, str]]:
+    """What refers to a line, and what to do about it."""
+
+    def count(row: type[Base], *where: ColumnElement[bool]) -> int:
+        return session.scalar(select(func.count()).select_from(row).where(*where)) or 0
+
+    found = []
+    if many := count(Version, Version.line_id == line.id):
+        has = f"{line.name} has {plural(many, 'version')}, whose records are kept."
+        found.append((has, "Retire and purge what is not needed; the line stays."))
+    if many := count(NumberClaim, NumberClaim.line_id == line.id):
+        found.append(
+            (f"{plural(many, 'version')} of it {'is' if many == 1 else 'are'} being made.", "Wait, or cancel it.")
+        )
+    if many := count(Share, Share.line_id == line.id, Share.state.in_(("proposed", "active"))):
+        found.append(
+            (f"It is shared with {plural(many, 'account')}.", "End that first: `bathotype shares list` shows it.")
+        )
+    pooled = Allowance.id.in_(select(PoolLine.allowance_id).where(PoolLine.line_id == line.id))
+    if many := count(Allowance, (Allowance.line_id == line.id) | pooled):
+        found.append(
+            (
+                f"{plural(many, 'allowance')} count{'s' if many == 1 else ''} it.",
+                "Remove them: `bathotype allowances list`.",
+            )
+        )
+    if many := count(SavedSheet, SavedSheet.account_id == line.account_id, SavedSheet.line == line.name):
+        found.append(
+            (
+                f"{plural(many, 'saved sheet')} make{'s' if many == 1 else ''} versions of it.",
+                "Drop them: `bathotype sheets list`.",
+            )
+        )
+    return found
 
 
 @router.get("/{name}/versions", response_model=Page[wire.Version])

@@ -1,14 +1,16 @@
-"""The memberships of the person who asks: offered, accepted, given up."""
+"""What people change of themselves: memberships that are offered, accepted and given up, and the password."""
 
 from __future__ import annotations
 
-from sqlalchemy import select
+from fastapi import Request
+from sqlalchemy import delete, select
 from sqlalchemy.orm import Session
 
 from bathotype.core.errors import Forbidden, NotFound
 from bathotype.service import audit
 from bathotype.service.access.principals import Person, person_named
-from bathotype.service.records import Account, Membership, User
+from bathotype.service.access.signin import change_password
+from bathotype.service.records import Account, Invitation, Membership, User
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.routes.access import keep_a_steward, who
 from bathotype.service.routes.callers import ReadsOf, ServiceOf, Signed
@@ -38,6 +40,9 @@ def accept_membership(account: str, person: Signed, service: ServiceOf) -> wire.
         row = _own(session, person, account)
         if row.accepted_at is None:
             row.accepted_at = utcnow()
+            # A steward of the other accounts may have an invitation with which to choose this person's password.
+            session.get_one(User, person.user_id, with_for_update=CHANGE)
+            session.execute(delete(Invitation).where(Invitation.user_id == person.user_id))
             audit.record(
                 session, row.account_id, person.name, "membership.accepted", person.name, after={"role": row.role}
             )
@@ -57,9 +62,23 @@ def leave_account(account: str, person: Signed, service: ServiceOf) -> None:
         session.delete(row)
 
 
-def _own(session: Session, person: Person, account: str) -> Membership:
+@router.put("/session/password", status_code=204, tags=["access"])
+def change_own_password(body: wire.PasswordChange, person: Signed, request: Request, service: ServiceOf) -> None:
+    """Choose another password.  Your other sessions end; your tokens stay good."""
+    _need_no_limits(person)
+    change_password(service.database, person, body.old, body.new, request.state.origin)
+    with service.database.sessions.begin() as session:
+        for standing in person.standings:
+            audit.record(session, standing.account_id, person.name, "member.password-changed", person.name)
+
+
+def _need_no_limits(person: Person) -> None:
     if person.accounts is not None or person.verbs is not None:
         raise Forbidden("This token may do less than you may.", advice="Use the console, or a token without limits.")
+
+
+def _own(session: Session, person: Person, account: str) -> Membership:
+    _need_no_limits(person)
     row = session.scalar(
         select(Membership)
         .join(Account, Account.id == Membership.account_id)
