@@ -304,6 +304,18 @@ def test_rules_and_allowances_in_words(office: Office, cli: Cli, tmp_path: Path)
     assert done(cli("allowances", "remove", "quays")) == "quays removed\n"
 
 
+def test_saved_settings_are_shown_as_they_can_be_saved(office: Office, cli: Cli, tmp_path: Path) -> None:
+    file = tmp_path / "quay.yaml"
+    text = "domain: tide.example\nusers:\n- name: mara\n  groups:\n  - adm\n"
+    file.write_text(text)
+    assert done(cli("first-boot", "save", "quay", str(file))) == "saved quay\n"
+    assert done(cli("first-boot", "show", "quay")) == text
+    assert rows(done(cli("first-boot", "list"))) == [["quay", "", "tide.example", "", "mara"]]
+    file.write_text("rules: [{name: north, regions: skerry-1}]\n")
+    refused = cli("rules", "set", str(file))
+    assert f"{file} is no launch rule: regions: must be a list. See docs/launch-rules.md" in refused.stderr
+
+
 def test_people_robots_tokens_and_keys(office: Office, cli: Cli) -> None:
     assert rows(done(cli("auth", "whoami")))[-1] == [
         "tide-core",

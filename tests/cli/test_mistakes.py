@@ -48,6 +48,7 @@ def shared(shared_office: Office) -> Iterator[Cli]:
             2,
             "(choose from 'read', 'run', 'operate', 'share', 'rule',",
         ),
+        (["first-boot", "show", "nothing"], 3, "There are no saved first-boot settings 'nothing'."),
         (["marks", "set"], 2, "the following arguments are required: REF, MARK"),
         (
             ["launch", "gauge", "--region", "skerry-1", "--tag", "owner=a", "--tag", "owner=b"],

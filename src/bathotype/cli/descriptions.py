@@ -51,6 +51,7 @@ _MEANS = {
     "rules remove name": "name of the rule",
     "allowances set name": "what the allowance is called",
     "allowances remove name": "name of the allowance",
+    "first-boot show name": "name of the saved settings",
     "first-boot save name": "name under which the settings are saved",
     "first-boot drop name": "name of the saved settings",
 }

@@ -6,17 +6,20 @@ import argparse
 from collections.abc import Callable, Container
 from datetime import date
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, TypeVar
 
 from bathotype.core.errors import Invalid, Refused
 
 if TYPE_CHECKING:
+    from pydantic import BaseModel
+
     from bathotype.client import Client
     from bathotype.core.lifecycle.purpose import Purpose
     from bathotype.core.lifecycle.target import Target
 
 Handler = Callable[["Client", argparse.Namespace], int | None]
 Subparsers = Any
+Model = TypeVar("Model", bound="BaseModel")
 
 
 def command(
@@ -121,33 +124,29 @@ def purpose_of(path: str | None) -> Purpose | None:
     """A purpose from a YAML file.  Raises `Invalid` with what is wrong in it."""
     if path is None:
         return None
-    from pydantic import ValidationError
-
-    from bathotype.core.faults import faults_of
     from bathotype.core.lifecycle.purpose import Purpose
 
-    given = read_yaml(path) or {}
-    try:
-        return Purpose.model_validate(given)
-    except ValidationError as error:
-        raise Invalid(
-            f"{path} is no purpose: {faults_of(error, given)}.", advice="See docs/concepts.md for its fields."
-        ) from error
+    return held_in(path, Purpose, read_yaml(path) or {}, "purpose", "docs/concepts.md")
 
 
 def target_of(path: str) -> Target:
     """What another place demands, from a YAML file.  Raises `Invalid` with what is wrong in it."""
+    from bathotype.core.lifecycle.target import Target
+
+    return held_in(path, Target, read_yaml(path) or {}, "target", "docs/formats.md")
+
+
+def held_in(path: str, model: type[Model], data: Any, what: str, docs: str) -> Model:
+    """What a file holds, from its plain data.  Raises `Invalid` with what is wrong in it."""
     from pydantic import ValidationError
 
     from bathotype.core.faults import faults_of
-    from bathotype.core.lifecycle.target import Target
 
-    given = read_yaml(path) or {}
     try:
-        return Target.model_validate(given)
+        return model.model_validate(data)
     except ValidationError as error:
         raise Invalid(
-            f"{path} is no target: {faults_of(error, given)}.", advice="See docs/formats.md for its fields."
+            f"{path} is no {what}: {faults_of(error, data)}.", advice=f"See {docs} for its fields."
         ) from error
 
 

@@ -131,6 +131,10 @@ class FleetCalls(Calls):
         """Saved settings."""
         return list(self._transport.pages(fleet.SavedFirstBoot, "/first-boot", limit=500))
 
+    def first_boot(self, name: str) -> fleet.SavedFirstBoot:
+        """The settings that are saved under a name."""
+        return self._transport.one(fleet.SavedFirstBoot, "GET", f"/first-boot/{name}")
+
     def save_first_boot(self, name: str, settings: FirstBoot, *, revision: str | None = None) -> fleet.SavedFirstBoot:
         """Save settings under a name; with the ``revision`` that was seen, only if nobody has changed them since."""
         body, headers = settings.model_dump(mode="json"), if_match(revision)

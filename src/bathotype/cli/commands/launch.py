@@ -77,6 +77,11 @@ def register(parsers: Subparsers) -> None:
     inner = group(parsers, "first-boot", "saved first-boot settings")
     command(inner, "list", _saved, "list saved settings", examples="  bathotype first-boot list")
     parser = command(
+        inner, "show", _show_saved, "show saved settings, as YAML that can be changed and saved again",
+        examples="  bathotype first-boot show quay > quay.yaml",
+    )  # fmt: skip
+    parser.add_argument("name")
+    parser = command(
         inner, "save", _save, "save settings under a name", examples="  bathotype first-boot save quay ./quay.yaml"
     )
     parser.add_argument("name")
@@ -244,6 +249,16 @@ def _saved(client: Client, given: argparse.Namespace) -> None:
             for s in saved
         ),
     )
+
+
+def _show_saved(client: Client, given: argparse.Namespace) -> None:
+    saved = client.first_boot(given.name)
+    if given.json:
+        return emit_json(saved)
+    import yaml
+
+    settings = saved.settings.model_dump(mode="json", exclude_defaults=True)
+    return out(yaml.safe_dump(settings, sort_keys=False, allow_unicode=True).rstrip())
 
 
 def _save(client: Client, given: argparse.Namespace) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from bathotype.cli.options import Subparsers, command, group, read_yaml
+from bathotype.cli.options import Subparsers, command, group, held_in, read_yaml
 from bathotype.cli.output import emit_json, out, say, table
 from bathotype.core.errors import Invalid
 from bathotype.core.lifecycle.rules import LaunchRule
@@ -112,7 +112,7 @@ def _set(client: Client, given: argparse.Namespace) -> None:
     items = data["rules"] if isinstance(data, dict) and "rules" in data else [data]
     if not isinstance(items, list) or not items:
         raise Invalid(f"{given.file} holds no rules.", advice="See docs/launch-rules.md.")
-    rules = [LaunchRule.model_validate(item) for item in items]
+    rules = [held_in(given.file, LaunchRule, item, "launch rule", "docs/launch-rules.md") for item in items]
     done = [client.set_rule(rule, for_all=given.all) for rule in rules]
     if given.json:
         return emit_json(done)

@@ -1,4 +1,4 @@
-"""JSON that the database makes: an answer's fields as expressions, held against its model when the statement is built.
+"""JSON that the database makes: an answer's fields as expressions, compared with its model when the statement is built.
 
 An answer of a hundred items takes PostgreSQL a fraction of what it takes to load a hundred records, make a hundred models
 and write them out.
