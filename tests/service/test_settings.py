@@ -39,7 +39,7 @@ def test_threads_that_need_the_secret_for_the_first_time_get_one(tmp_path: Path)
             "BATHOTYPE_DATABASE_URL is not set. BATHOTYPE_REGIONS_FILE is not",
         ),
         ({"SCRUB_DAYS": "often"}, "", "BATHOTYPE_SCRUB_DAYS cannot be used: must be a number"),
-        ({}, "regions: [", "is not YAML at line 1"),
+        ({}, "regions: [", "is not YAML: line 1, column 11"),
         (
             {},
             "regions: {a: {site: 1}}",

@@ -164,14 +164,12 @@ def demand(client: Client, given: argparse.Namespace) -> Target | None:
 
 def read_yaml(path: str) -> Any:
     """A YAML file.  Raises `Invalid` where it cannot be read."""
-    import yaml  # here: most commands read no file, and their help should come at once
+    from bathotype.core.plainyaml import read_plain  # here: most commands read no file, and their help comes at once
 
     try:
-        return yaml.safe_load(Path(path).read_text())
+        return read_plain(Path(path).read_bytes(), path)
     except OSError as error:
         raise Invalid(f"{path} cannot be read: {error.strerror}.") from error
-    except yaml.YAMLError as error:
-        raise Invalid(f"{path} is not YAML: {str(error).splitlines()[0]}.") from error
 
 
 def profile_of(text: str) -> Any:

@@ -8,7 +8,6 @@ from functools import lru_cache
 from pathlib import Path
 from typing import Any, Literal
 
-import yaml
 from cryptography.fernet import Fernet, MultiFernet
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 from pydantic_settings import BaseSettings, SettingsConfigDict
@@ -16,6 +15,7 @@ from pydantic_settings import BaseSettings, SettingsConfigDict
 from bathotype.core.errors import Invalid
 from bathotype.core.faults import Fault, faults_in, place_of
 from bathotype.core.forms import form
+from bathotype.core.plainyaml import read_plain
 from bathotype.sites.factory import kinds_of_site
 
 
@@ -243,16 +243,12 @@ class Settings(BaseSettings):
 @lru_cache
 def _places(path: Path) -> Places:
     try:
-        given = yaml.safe_load(path.read_text())
+        given = read_plain(path.read_bytes(), f"The regions file {path}", advice="See docs/operating.md.")
         return Places.model_validate(given)
     except OSError as error:
         raise Invalid(
             f"The regions file {path} cannot be read: {error.strerror}.", advice="See docs/operating.md."
         ) from error
-    except yaml.YAMLError as error:
-        mark = getattr(error, "problem_mark", None)
-        where = f" at line {mark.line + 1}, column {mark.column + 1}" if mark else ""
-        raise Invalid(f"The regions file {path} is not YAML{where}.", advice="See docs/operating.md.") from error
     except ValidationError as error:
         found = faults_in(error.errors(), given)[:5]
         faults = "; ".join(f"{place_of(one.place) or 'it'} {_fault(one)}" for one in found)

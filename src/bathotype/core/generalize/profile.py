@@ -11,7 +11,6 @@ from functools import cache
 from importlib import resources
 from typing import Annotated, Any, Literal
 
-import yaml
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 
 from bathotype.core.errors import Invalid, NotFound
@@ -20,6 +19,7 @@ from bathotype.core.faults import faults_of
 from bathotype.core.forms import STEP_ID, form
 from bathotype.core.guest.patterns import MOST_CHOICES, choices
 from bathotype.core.lifecycle.references import check_name
+from bathotype.core.plainyaml import read_plain
 from bathotype.core.store.chunks import digest
 
 _MOST_EXTENDS, _MOST_PATH = 8, 4096
@@ -386,11 +386,7 @@ def builtin_profile(name: str) -> Profile:
 
 def load_profile(text: str) -> Profile:
     """Read YAML and resolve what it extends.  Raises `Invalid` with every fault and its place."""
-    try:
-        data = yaml.safe_load(text)
-    except yaml.YAMLError as error:
-        raise Invalid(f"The profile is not YAML: {str(error).splitlines()[0]}.") from error
-    return profile_of(data)
+    return profile_of(read_plain(text, "The profile"))
 
 
 def profile_of(data: Any) -> Profile:
