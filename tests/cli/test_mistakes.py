@@ -57,6 +57,7 @@ def shared(shared_office: Office) -> Iterator[Cli]:
         ),
         (["launch", "gauge", "--region", "skerry-1", "--tag", "=a"], 2, "'=a' is not KEY=VALUE."),
         (["marks", "set", "gauge", "stable"], 2, "names no version by number"),
+        (["lines", "create", "\udcff"], 2, "holds what is no UTF-8. Give it in that encoding."),
         (["lines", "create", "Gauge"], 2, "Use lower-case letters, digits and single hyphens"),
         (["lines", "demand", "gauge"], 2, "Give a severity, or --proven yes."),
         (["share", "gauge"], 2, "Give --with ACCOUNT, or --publish for every account."),

@@ -6,7 +6,16 @@ import httpx
 import pytest
 
 from bathotype.client import Client, NotSignedIn
-from bathotype.core.errors import Forbidden, Invalid, NotFound, OutOfSpace, Refused, Unavailable, class_for_status
+from bathotype.core.errors import (
+    BathotypeError,
+    Forbidden,
+    Invalid,
+    NotFound,
+    OutOfSpace,
+    Refused,
+    Unavailable,
+    class_for_status,
+)
 from tests.office import Office
 
 
@@ -51,6 +60,34 @@ def test_a_call_that_can_be_repeated_is_repeated_with_the_same_key() -> None:
     with pytest.raises(Unavailable, match="does not answer"):
         client.release("x@1.0.0")
     assert len(seen) == 1, "a change without a key is not repeated by itself"
+
+
+@pytest.mark.parametrize(
+    ("body", "why"),
+    [
+        (b"<html>Welcome</html>", "is no JSON"),
+        (b"[]", "must be a group of names and values"),
+        (b'{"account": "a"}', "name: is missing"),
+    ],
+)
+def test_what_is_not_the_service_is_not_taken_for_it(body: bytes, why: str) -> None:
+    client, _ = answering(httpx.Response(200, content=body))
+    with pytest.raises(BathotypeError, match=r"^http://service does not answer as Bathotype does") as caught:
+        client.line("gauge")
+    assert why in caught.value.message and "Check BATHOTYPE_URL" in caught.value.advice
+    with pytest.raises(BathotypeError, match="does not answer as Bathotype does"):
+        list(client.lines())
+    client, _ = answering(httpx.Response(403, content=body))
+    with pytest.raises(Forbidden, match=r"The service answered 403\."):
+        client.line("gauge")
+
+
+@pytest.mark.parametrize("text", ["bt_\u00e9", "bt_\n", "\u200b"])
+def test_what_is_no_token_is_not_sent(text: str) -> None:
+    with pytest.raises(Invalid, match="The token holds a character that no token has"):
+        Client("http://service", text)
+    with pytest.raises(Invalid, match="account's name holds"):
+        Client("http://service", "bt_x", account=text)
 
 
 def test_pages_are_followed_and_filters_are_sent_as_they_are() -> None:

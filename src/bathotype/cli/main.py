@@ -161,6 +161,10 @@ def main(argv: list[str] | None = None) -> int:
         return 0
     except OSError as error:
         return _fail(BathotypeError(f"{error.filename or ''}: {error.strerror or error}".lstrip(": ")), given)
+    except UnicodeError:
+        return _fail(
+            Invalid("A text that was given holds what is no UTF-8.", advice="Give it in that encoding."), given
+        )
     except ValueError as error:
         from pydantic import ValidationError
 

@@ -92,10 +92,8 @@ class AccessCalls(Calls):
 
     def rotate_key(self) -> list[wire.PublicKey]:
         """Sign with a new key from now on."""
-        answer = self._transport.call("POST", "/keys/rotation").json()
-        return [wire.PublicKey.model_validate(key) for key in answer]
+        return self._transport.listed(wire.PublicKey, "POST", "/keys/rotation")
 
     def distrust_key(self, key: str) -> list[wire.PublicKey]:
         """Let nothing count that a key has signed."""
-        answer = self._transport.call("POST", f"/keys/{key}/distrust").json()
-        return [wire.PublicKey.model_validate(key) for key in answer]
+        return self._transport.listed(wire.PublicKey, "POST", f"/keys/{key}/distrust")

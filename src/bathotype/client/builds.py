@@ -57,7 +57,7 @@ class BuildCalls(Calls):
         body = _request(sheet, values, payload, region, number, bump, tags).model_copy(
             update={"unless_same": unless_same, "keep_on_failure": keep_on_failure}
         )
-        return work.Operation.model_validate(self._create("/builds", body.model_dump(mode="json"), key))
+        return self._create(work.Operation, "/builds", body.model_dump(mode="json"), key)
 
     def plan_repeat(
         self, operation: str, *, region: str | None = None, number: str | None = None,
@@ -83,8 +83,7 @@ class BuildCalls(Calls):
             tags=dict(tags or {}),
             keep_on_failure=keep_on_failure,
         )
-        made = self._create(f"/builds/{operation}/repeats", body.model_dump(mode="json"), key)
-        return work.Operation.model_validate(made)
+        return self._create(work.Operation, f"/builds/{operation}/repeats", body.model_dump(mode="json"), key)
 
     def drop_build_machine(self, operation: str) -> None:
         """Remove the machine of a failed run now, not when its time is over."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 import uuid
 from typing import Any, Literal
 
-from bathotype.client.transport import Transport
+from bathotype.client.transport import Model, Transport
 
 #: Which part of the highest number goes up.
 Part = Literal["patch", "minor", "major"]
@@ -18,7 +18,7 @@ class Calls:
 
     _transport: Transport
 
-    def _create(self, path: str, body: dict[str, Any], key: str | None) -> dict[str, Any]:
+    def _create(self, model: type[Model], path: str, body: dict[str, Any], key: str | None) -> Model:
         """A creating call: repeated with the same key it is done once."""
         headers = {"Idempotency-Key": key or uuid.uuid4().hex}
-        return dict(self._transport.call("POST", path, json=body, headers=headers).json())
+        return self._transport.one(model, "POST", path, json=body, headers=headers)

@@ -38,7 +38,7 @@ class CheckCalls(Calls):
         return self._check(wire.CheckRequest(instance=instance, checks=None if checks is None else list(checks)), key)
 
     def _check(self, body: wire.CheckRequest, key: str | None) -> work.Operation:
-        return work.Operation.model_validate(self._create("/checks", body.model_dump(mode="json", by_alias=True), key))
+        return self._create(work.Operation, "/checks", body.model_dump(mode="json", by_alias=True), key)
 
     def check_run(self, operation: str) -> wire.CheckRun:
         """A run of checks, with what was seen of each."""

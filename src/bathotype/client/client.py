@@ -143,7 +143,7 @@ class Client(
 
     def create_line(self, name: str, *, about: str = "", key: str | None = None) -> catalogue.Line:
         """Create a line."""
-        return catalogue.Line.model_validate(self._create("/lines", {"name": name, "about": about}, key))
+        return self._create(catalogue.Line, "/lines", {"name": name, "about": about}, key)
 
     def describe_line(self, line: str, about: str) -> catalogue.Line:
         """Say what a line is for."""
@@ -208,7 +208,7 @@ class Client(
             purpose=purpose, retire_on=retire_on, tags=tags or {}, at=at, power_off=power_off, afterwards=afterwards,
             disks=list(disks), prepared=prepared,
         )  # fmt: skip
-        return work.Operation.model_validate(self._create("/captures", body.model_dump(mode="json"), key))
+        return self._create(work.Operation, "/captures", body.model_dump(mode="json"), key)
 
     def plan_capture(
         self,
@@ -231,7 +231,7 @@ class Client(
             machine=machine, region=region, mode=mode, profile=profile, line=line, number=number, bump=bump,
             tags=tags or {}, power_off=power_off, afterwards=afterwards, disks=list(disks), prepared=prepared,
         )  # fmt: skip
-        return work.Operation.model_validate(self._create("/capture-plans", body.model_dump(mode="json"), None))
+        return self._create(work.Operation, "/capture-plans", body.model_dump(mode="json"), None)
 
     # Versions
 
@@ -344,8 +344,7 @@ class Client(
 
     def purge(self, reference: str, *, waive_grace: bool = False, key: str | None = None) -> work.Operation:
         """Remove a version's bytes."""
-        body = self._create(f"/versions/{reference}/purge", {"waive_grace": waive_grace}, key)
-        return work.Operation.model_validate(body)
+        return self._create(work.Operation, f"/versions/{reference}/purge", {"waive_grace": waive_grace}, key)
 
     # Events and alerts
 

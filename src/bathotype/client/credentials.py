@@ -34,7 +34,10 @@ def load(path: Path) -> Credentials | None:
         mode = path.stat().st_mode
         if stat.S_IMODE(mode) & 0o077:
             raise Invalid(f"{path} can be read by others.", advice=f"Run `chmod 600 {path}`, and sign in again.")
-        return Credentials(**json.loads(path.read_text()))
+        kept = Credentials(**json.loads(path.read_text()))
+        if not all(isinstance(value, str) for value in asdict(kept).values()):
+            raise TypeError("texts alone")
+        return kept
     except FileNotFoundError:
         return None
     except (ValueError, TypeError) as error:

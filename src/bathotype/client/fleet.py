@@ -37,7 +37,7 @@ class FleetCalls(Calls):
         body = _launch_request(
             reference, region, zone, machine_size, count, name, first_boot, attach, room, tags, wait_seconds
         )
-        return work.Operation.model_validate(self._create("/launches", body, key))
+        return self._create(work.Operation, "/launches", body, key)
 
     def plan_launch(
         self,
@@ -123,7 +123,7 @@ class FleetCalls(Calls):
     ) -> work.Operation:
         """Stop, start or terminate many instances; with a plan's ``selection``, just those of the plan."""
         body = _change_request(verb, instances, where, selection)
-        return work.Operation.model_validate(self._create("/instance-changes", body, key))
+        return self._create(work.Operation, "/instance-changes", body, key)
 
     # First-boot settings
 

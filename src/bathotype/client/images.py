@@ -76,13 +76,13 @@ class ImageCalls(OperationCalls):
     ) -> work.Operation:
         """Write a version to ``s3://BUCKET/KEY``, a bucket of the operator's list."""
         body = images.ExportRequest(to=to, format=form, disk=disk, region=region, overwrite=overwrite)
-        made = self._create(f"/versions/{reference}/exports", body.model_dump(mode="json"), key)
-        return work.Operation.model_validate(made)
+        return self._create(work.Operation, f"/versions/{reference}/exports", body.model_dump(mode="json"), key)
 
     def digest_in_bucket(self, address: str, *, key: str | None = None) -> work.Operation:
         """Have ``s3://BUCKET/KEY`` read once; the operation's result has its ``bytes`` and ``sha256``."""
-        made = self._create("/bucket-digests", images.BucketFile(address=address).model_dump(mode="json"), key)
-        return work.Operation.model_validate(made)
+        return self._create(
+            work.Operation, "/bucket-digests", images.BucketFile(address=address).model_dump(mode="json"), key
+        )
 
     def work_out_digest(
         self, reference: str, form: str, *, region: str | None = None, disk: str | None = None
@@ -148,7 +148,7 @@ class ImageCalls(OperationCalls):
             line=line, upload=upload, url=url, region=region, format=format, number=number, bump=bump, profile=profile,
             notes=notes, purpose=purpose, retire_on=retire_on,
         )  # fmt: skip
-        return work.Operation.model_validate(self._create("/imports", body.model_dump(mode="json"), key))
+        return self._create(work.Operation, "/imports", body.model_dump(mode="json"), key)
 
     def check_target(
         self,
@@ -182,7 +182,7 @@ class ImageCalls(OperationCalls):
             reference=reference, steps=steps, number=number, bump=bump, notes=notes, region=region,
             purpose=purpose, retire_on=retire_on, even_unchanged=even_unchanged,
         )  # fmt: skip
-        return work.Operation.model_validate(self._create("/edits", body.model_dump(mode="json"), key))
+        return self._create(work.Operation, "/edits", body.model_dump(mode="json"), key)
 
     def plan_edit(
         self,

@@ -58,4 +58,4 @@ class OverviewCalls(Calls):
 
     def profiles(self) -> list[dict[str, Any]]:
         """The built-in generalization profiles, with their steps."""
-        return list(self._transport.call("GET", "/profiles").json())
+        return list(self._transport.data("GET", "/profiles"))

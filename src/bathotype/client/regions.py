@@ -33,8 +33,7 @@ class RegionCalls(Calls):
     ) -> list[work.Operation]:
         """Bring a version to regions: one operation for each."""
         body = wire.ReplicateRequest(to=list(to)).model_dump(mode="json")  # type: ignore[arg-type]
-        answer = self._create(f"/versions/{reference}/replications", body, key)
-        return wire.Replications.model_validate(answer).operations
+        return self._create(wire.Replications, f"/versions/{reference}/replications", body, key).operations
 
     def drain_plan(self, reference: str, region: str) -> Plan:
         """What removing a version from a region would do."""

@@ -98,6 +98,4 @@ class SavedSheetCalls(Calls):
             unless_same=unless_same,
             keep_on_failure=keep_on_failure,
         )
-        return work.Operation.model_validate(
-            self._create(f"/saved-sheets/{name}/runs", body.model_dump(mode="json"), key)
-        )
+        return self._create(work.Operation, f"/saved-sheets/{name}/runs", body.model_dump(mode="json"), key)

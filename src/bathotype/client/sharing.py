@@ -33,7 +33,7 @@ class SharingCalls(Calls):
         body = wire.ShareRequest(
             subject=subject, consumer=consumer, regions=regions, until=until, note=note, confirm_public=confirm_public
         )
-        return wire.Share.model_validate(self._create("/shares", body.model_dump(mode="json"), key))
+        return self._create(wire.Share, "/shares", body.model_dump(mode="json"), key)
 
     def shares(self, side: str = "all", *, ended: bool = False) -> list[wire.Share]:
         """Shares given and taken; ``inbox`` are those that wait for this account."""
@@ -83,7 +83,7 @@ class SharingCalls(Calls):
     ) -> work.Operation:
         """Take a version of another account over into a line of this one."""
         body = wire.AdoptRequest(line=line, number=number, bump=bump, notes=notes).model_dump(mode="json")
-        return work.Operation.model_validate(self._create(f"/versions/{reference}/adoption", body, key))
+        return self._create(work.Operation, f"/versions/{reference}/adoption", body, key)
 
     def signature(self, reference: str) -> catalogue.Signature:
         """A version's signed record."""

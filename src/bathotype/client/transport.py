@@ -7,9 +7,10 @@ from typing import Any, TypeVar
 
 import httpx
 import stamina
-from pydantic import BaseModel
+from pydantic import BaseModel, ValidationError
 
-from bathotype.core.errors import BathotypeError, Damaged, NotSignedIn, Unavailable, class_for_status
+from bathotype.core.errors import BathotypeError, Damaged, Invalid, NotSignedIn, Unavailable, class_for_status
+from bathotype.core.faults import faults_of
 
 __all__ = ["NotSignedIn", "OperationFailed", "Transport", "error_of"]
 Model = TypeVar("Model", bound=BaseModel)
@@ -25,7 +26,7 @@ class OperationFailed(BathotypeError):
 
 
 class Transport:
-    """One connection to a service with one token, acting for one account."""
+    """One connection to a service with one token, acting for one account.  Raises `Invalid` for a token that is none."""
 
     def __init__(
         self,
@@ -37,6 +38,9 @@ class Transport:
         patience: float = PATIENCE,
         http: httpx.Client | None = None,
     ) -> None:
+        for what, value in (("token", token), ("account's name", account)):
+            if not (value.isascii() and value.isprintable()):
+                raise Invalid(f"The {what} holds a character that no {what} has.", advice="Check where it comes from.")
         self.url, self._patience = url.rstrip("/"), patience
         # Loading this system's certificates takes longer than most calls: without encryption there is none to check.
         encrypted = not self.url.startswith("http://")
@@ -73,21 +77,48 @@ class Transport:
             raise error_of(answer)
         return answer
 
+    def data(self, method: str, path: str, **options: Any) -> Any:
+        """A call whose answer is JSON."""
+        answer = self.call(method, path, **options)
+        try:
+            return answer.json()
+        except ValueError as error:
+            raise self._stranger("is no JSON") from error
+
+    def _read(self, model: type[Model], given: object) -> Model:
+        try:
+            return model.model_validate(given)
+        except ValidationError as error:
+            raise self._stranger(f"has another form ({faults_of(error, given)})") from error
+
+    def _stranger(self, why: str) -> BathotypeError:
+        """What answers is not the service, or one of a release that this client does not know."""
+        return BathotypeError(
+            f"{self.url} does not answer as Bathotype does: what it sends {why}.",
+            advice="Check BATHOTYPE_URL, and that client and service are of the same release.",
+        )
+
     def one(self, model: type[Model], method: str, path: str, **options: Any) -> Model:
         """A call whose answer is one object."""
-        return model.model_validate(self.call(method, path, **options).json())
+        return self._read(model, self.data(method, path, **options))
 
     def many(self, model: type[Model], path: str, **params: Any) -> list[Model]:
         """A call whose answer is a plain list."""
-        return [model.model_validate(item) for item in self.call("GET", path, params=params).json()]
+        return self.listed(model, "GET", path, params=params)
+
+    def listed(self, model: type[Model], method: str, path: str, **options: Any) -> list[Model]:
+        """The same for any method."""
+        return [self._read(model, item) for item in self.data(method, path, **options)]
 
     def pages(self, model: type[Model], path: str, **params: Any) -> Iterator[Model]:
         """All items of a paged list, a page at a time."""
         cursor = None
         while True:
-            page = self.call("GET", path, params={**params, "cursor": cursor}).json()
-            yield from (model.model_validate(item) for item in page["items"])
-            cursor = page["next"]
+            page = self.data("GET", path, params={**params, "cursor": cursor})
+            if not isinstance(page, dict) or not isinstance(page.get("items"), list):
+                raise self._stranger("is no page of a list")
+            yield from (self._read(model, item) for item in page["items"])
+            cursor = page.get("next")
             if cursor is None:
                 return
 
@@ -116,6 +147,8 @@ def error_of(answer: httpx.Response) -> BathotypeError:
         answer.read()
         body = answer.json()
     except ValueError:
+        body = None
+    if not isinstance(body, dict):
         body = {}
     message = str(body.get("detail") or f"The service answered {answer.status_code}.")
     code = str(body.get("code") or "failed")
