@@ -15,6 +15,7 @@ from bathotype.service.settings import _keys as cached
 from bathotype.service.state import Service
 from bathotype.service.vault import Vault
 from tests.office import Office
+from tests.support import command_line
 
 
 def test_threads_that_need_the_secret_for_the_first_time_get_one(tmp_path: Path) -> None:
@@ -46,7 +47,7 @@ def test_threads_that_need_the_secret_for_the_first_time_get_one(tmp_path: Path)
             "regions.a.site cannot be used: .*; regions.a.store is not set; accounts is not set",
         ),
         ({"REGIONS_FILE": "/nowhere"}, "", "The regions file /nowhere cannot be read: No such file"),
-        ({}, "{regions: {}, accounts: {}}", "BATHOTYPE_DATABASE_URL does not answer: .*Connection refused. Start it"),
+        ({}, "{regions: {}, accounts: {}}", "The database does not answer: .*Connection refused. Start it"),
     ],
 )
 def test_a_mistake_is_one_clear_line(
@@ -60,6 +61,19 @@ def test_a_mistake_is_one_clear_line(
         _ = Settings.from_environment().places
         Service.from_environment(patience=1.0)
     assert "\n" not in str(error.value) and "pydantic" not in str(error.value)
+
+
+@pytest.mark.parametrize("argv", [["auth", "bootstrap", "x"], ["schema", "upgrade"], ["schema", "reseal"], ["serve"]])
+def test_a_database_that_is_away_is_one_clear_line_for_every_command_of_the_host(
+    argv: list[str], tmp_path: Path
+) -> None:
+    (tmp_path / "regions.yaml").write_text("{regions: {}, accounts: {}}")
+    done = command_line(
+        *argv, BATHOTYPE_REGIONS_FILE=str(tmp_path / "regions.yaml"),
+        BATHOTYPE_DATABASE_URL="postgresql://nobody@127.0.0.1:1/none", BATHOTYPE_SCRATCH_DIR=str(tmp_path / "scratch"),
+    )  # fmt: skip
+    assert done.returncode == 1 and done.stderr.startswith("bathotype: The database does not answer: "), done.stderr
+    assert done.stderr.count("\n") == 1
 
 
 def test_the_secrets_key_is_changed_and_nothing_is_lost(office: Office) -> None:

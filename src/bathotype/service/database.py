@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from typing import Any
 
 from sqlalchemy import Connection, Engine, create_engine, event, text
-from sqlalchemy.exc import DisconnectionError
+from sqlalchemy.exc import DisconnectionError, OperationalError
 from sqlalchemy.orm import Session, sessionmaker
 
 from bathotype.core.errors import Unavailable
@@ -38,6 +38,17 @@ class Database:
         )
         #: Sessions that only read; PostgreSQL refuses a write in them.
         self.reads: sessionmaker[Session] = sessionmaker(self.reading, expire_on_commit=False)
+
+    def must_answer(self) -> None:
+        """Raises `Unavailable` with the reason where it does not."""
+        try:
+            self.engine.connect().close()
+        except OperationalError as error:
+            why = str(error.orig or error).strip().splitlines()[0]
+            raise Unavailable(
+                f"The database does not answer: {why.rstrip('.')}.",
+                advice="Start it, or correct its address: BATHOTYPE_DATABASE_URL, or BATHOTYPE_OWNER_DATABASE_URL.",
+            ) from error
 
     @contextmanager
     def held_connection(self) -> Iterator[Connection]:

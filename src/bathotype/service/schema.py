@@ -34,9 +34,10 @@ _GRANTS = (
 def prepare(database: Database, *, working_role: str = "") -> None:
     """Bring the schema up to date, and let another role work with it where one is named.
 
-    If several processes start together, one of them does it and the others wait.  Raises `Unavailable` where it is not up to
-    date and this role does not own it.
+    If several processes start together, one of them does it and the others wait.  Raises `Unavailable` where the database
+    does not answer, and where it is not up to date and this role does not own it.
     """
+    database.must_answer()
     with database.engine.connect() as connection:
         if connection.scalar(text(_OWNS)) is False:
             _check(connection)

@@ -7,11 +7,8 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import cached_property
 
-from sqlalchemy.exc import OperationalError
-
 from bathotype.core.confined.reader import ConfinedReader
 from bathotype.core.confined.spare import SpareReaders
-from bathotype.core.errors import Unavailable
 from bathotype.service import schema
 from bathotype.service.access.oidc import OidcLogIn
 from bathotype.service.changes import Changes
@@ -62,14 +59,7 @@ class Service:
         settings = Settings.from_environment()
         _ = settings.scratch  # a mistake is said at once
         database = Database(settings.database_url)
-        try:
-            schema.prepare(database)
-        except OperationalError as error:
-            why = str(error.orig or error).strip().splitlines()[0]
-            raise Unavailable(
-                f"The database of BATHOTYPE_DATABASE_URL does not answer: {why.rstrip('.')}.",
-                advice="Start it, or correct the address.",
-            ) from error
+        schema.prepare(database)
         given = settings.places.oidc
         return cls(
             settings,

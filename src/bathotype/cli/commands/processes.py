@@ -137,6 +137,7 @@ def _reseal(_: Client, given: argparse.Namespace) -> None:
     settings = Settings.from_environment()
     database = Database(settings.database_url, pool_size=1)
     try:
+        database.must_answer()
         with database.sessions.begin() as session:
             done, left = reseal(session, settings.box), runs_under_way(session)
     finally:
