@@ -11,6 +11,7 @@ from typing import Any
 import httpx
 import pytest
 
+from bathotype.client import Client
 from bathotype.core.errors import BathotypeError, Invalid, NotFound
 from tests.support import System, until
 
@@ -105,7 +106,8 @@ def test_a_download_goes_on_where_it_was_cut(system: System, tmp_path: Path) -> 
 
 
 def test_waiting_outlives_the_service(system: System) -> None:
-    with system.core as client:
+    # More patient than usual: where real guests run beside, a service takes its time to start.
+    with Client(system.url, system.secrets["api"]["tide-core"], patience=240) as client:
         client.create_line("patient")
         operation = client.capture(machine="surge-bench-01", line="patient", number="1.0.0")
         outcome: list[str] = []

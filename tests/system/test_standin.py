@@ -185,7 +185,7 @@ def test_conversations_at_once_each_get_their_own_processes_and_files(system: Sy
     assert machine is not None
 
     def converse(number: int) -> None:
-        with system.site().agent(machine.id) as agent:
+        with system.site().agent(machine.id, timeout=120) as agent:  # real guests may run beside
             for turn in range(40):
                 said = f"{number} {turn}".encode()
                 agent.write_file(f"/tmp/said-{number}", said)
