@@ -64,21 +64,34 @@ export const Day = ({ on }: { on: string }) => <time dateTime={on}>{day(on)}</ti
 
 /** A long id or digest, shortened, with a button that copies it. */
 export function Short({ text, keep = 12 }: { text: string; keep?: number }) {
-  const [copied, setCopied] = useState(false);
-  const copy = () => {
-    void navigator.clipboard.writeText(text).then(() => setCopied(true));
-    setTimeout(() => setCopied(false), 1500);
-  };
   const shown = text.length > keep + 3 ? `${text.slice(0, keep)}…` : text;
   return (
     <span className="whitespace-nowrap">
       <code className="text-small font-mono" title={text}>
         {shown}
       </code>{" "}
-      <button type="button" onClick={copy} className="text-label text-link" aria-label={`Copy ${text}`}>
-        {copied ? "copied" : "copy"}
-      </button>
+      <Copy text={text} />
     </span>
+  );
+}
+
+/** What is shown once: all of it, in as many rows as it takes. */
+export const Whole = ({ text }: { text: string }) => (
+  <span>
+    <code className="text-small font-mono break-all">{text}</code> <Copy text={text} />
+  </span>
+);
+
+function Copy({ text }: { text: string }) {
+  const [copied, setCopied] = useState(false);
+  const copy = () => {
+    void navigator.clipboard.writeText(text).then(() => setCopied(true));
+    setTimeout(() => setCopied(false), 1500);
+  };
+  return (
+    <button type="button" onClick={copy} className="text-label text-link" aria-label={`Copy ${text}`}>
+      {copied ? "copied" : "copy"}
+    </button>
   );
 }
 

@@ -1,6 +1,6 @@
 import { Dialog as Radix } from "radix-ui";
 import { useState, type FormEvent, type ReactNode } from "react";
-import { Button, ProblemShown, Short } from "./basics";
+import { Button, ProblemShown, Whole } from "./basics";
 import { TextField } from "./form";
 
 /** A question over the page; Escape and a click beside it close it. */
@@ -122,7 +122,7 @@ export function PlanShown({ plan }: { plan: { blockers: string[]; warnings: stri
 export function ShownOnce({ title, about, text, close }: Record<"title" | "about" | "text", string> & Close) {
   return (
     <Dialog open close={close} title={title} about={about}>
-      <Short text={text} keep={64} />
+      <Whole text={text} />
       <div className="mt-4">
         <Button onClick={close}>I have it</Button>
       </div>

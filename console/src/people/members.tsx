@@ -3,7 +3,7 @@ import { useState } from "react";
 import { answer, http, since, type Schema } from "~/api/client";
 import { ask } from "~/api/queries";
 import { useSession } from "~/app/session";
-import { Button, Loading, Moment, ProblemShown, Short } from "~/parts/basics";
+import { Button, Loading, Moment, ProblemShown, Whole } from "~/parts/basics";
 import { Confirm, Dialog } from "~/parts/dialog";
 import { Choice, TextField } from "~/parts/form";
 import { Table } from "~/parts/table";
@@ -77,7 +77,7 @@ export function Members() {
             head: "",
             cell: (member) =>
               may("manage") && (
-                <>
+                <span className="flex gap-4">
                   {member.kind === "person" && (
                     <Button
                       kind="quiet"
@@ -90,7 +90,7 @@ export function Members() {
                   <Button kind="quiet" onClick={() => setAsked(member)} aria-label={`Remove ${member.user}`}>
                     Remove
                   </Button>
-                </>
+                </span>
               ),
           },
         ]}
@@ -166,7 +166,7 @@ function Invited({ member, close }: { member: Member; close: () => void }) {
       {address ? (
         <>
           <p className="mb-2">Give {member.user} this address. It is shown once, and works once.</p>
-          <Short text={address} keep={64} />
+          <Whole text={address} />
         </>
       ) : (
         <p>
