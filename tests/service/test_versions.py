@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import threading
+from concurrent.futures import ThreadPoolExecutor
 from datetime import date, timedelta
 
 import pytest
@@ -54,6 +56,19 @@ def test_a_line_that_was_a_mistake_is_described_and_removed(office: Office) -> N
         client.wait(client.purge("gage@1.0.0", waive_grace=True).id)
         with pytest.raises(Refused, match=r"gage has 1 version, whose records are kept\."):
             client.drop_line("gage")
+
+
+def test_of_two_that_remove_a_line_at_once_one_finds_none(office: Office) -> None:
+    office.core.create_line("gage")
+    gate = threading.Barrier(2)
+
+    def drop(_: int) -> int:
+        http = office.http()
+        gate.wait()
+        return http.delete("/lines/gage").status_code
+
+    with ThreadPoolExecutor(2) as at_once:
+        assert sorted(at_once.map(drop, range(2))) == [204, 404]
 
 
 def test_a_line_stays_while_a_version_of_it_is_made_or_a_sheet_makes_them(office: Office) -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Set
+from typing import Literal
 
 from sqlalchemy import ColumnElement, Select, and_, func, or_, select
 from sqlalchemy.dialects.postgresql import distinct_on
@@ -35,11 +36,13 @@ from bathotype.service.records.fleet import IS_PRESENT
 LOCKS = {"update": CHANGE, "share": REST}
 
 
-def find_line(session: Session, principal: Principal, name: str, *, lock: bool = False) -> Line:
-    """A line of the caller's account.  Raises `NotFound`."""
+def find_line(session: Session, principal: Principal, name: str, *, lock: bool | Literal["drop"] = False) -> Line:
+    """A line of the caller's account, locked for a change, or so that nothing comes to refer to it.  Raises `NotFound`."""
     check_name(name, "line")
     query = select(Line).where(Line.account_id == principal.account_id, Line.name == name)
-    line: Line | None = session.scalar(query.with_for_update(**CHANGE) if lock else query)
+    if lock:
+        query = query.with_for_update(**({} if lock == "drop" else CHANGE))
+    line: Line | None = session.scalar(query)
     if line is None:
         raise NotFound(
             f"{principal.account} has no line {name!r}.",

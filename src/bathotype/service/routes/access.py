@@ -489,6 +489,7 @@ def invite_again(user: str, caller: Manager, person: Signed, service: ServiceOf)
     another account.
     """
     with service.database.sessions.begin() as session:
+        _locked(session, caller)
         row, who = _find_member(session, caller, user)
         if who.kind == "robot":
             raise Refused(f"{user} is a robot: it has tokens, and no password.", code="state-forbids")

@@ -138,8 +138,7 @@ def describe(name: str, body: wire.LineAbout, caller: Operator, service: Service
 def drop_line(name: str, caller: Operator, service: ServiceOf) -> None:
     """Remove a line that never had a version: one that was created by mistake."""
     with service.database.sessions.begin() as session:
-        line = find_line(session, caller, name)
-        session.refresh(line, with_for_update=True)  # nothing that refers to it is added meanwhile
+        line = find_line(session, caller, name, lock="drop")
         if obstacles := _in_use_by(session, line):
             raise Refused(" ".join(what for what, _ in obstacles), advice=obstacles[0][1], code="in-use")
         for row in (Placement, Share):
