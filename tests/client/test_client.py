@@ -77,6 +77,9 @@ def test_what_is_not_the_service_is_not_taken_for_it(body: bytes, why: str) -> N
     assert why in caught.value.message and "Check BATHOTYPE_URL" in caught.value.advice
     with pytest.raises(BathotypeError, match="does not answer as Bathotype does"):
         list(client.lines())
+    if body != b"[]":
+        with pytest.raises(BathotypeError, match="does not answer as Bathotype does"):
+            client.keys("tide-core")
     client, _ = answering(httpx.Response(403, content=body))
     with pytest.raises(Forbidden, match=r"The service answered 403\."):
         client.line("gauge")

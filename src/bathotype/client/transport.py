@@ -108,7 +108,10 @@ class Transport:
 
     def listed(self, model: type[Model], method: str, path: str, **options: Any) -> list[Model]:
         """The same for any method."""
-        return [self._read(model, item) for item in self.data(method, path, **options)]
+        items = self.data(method, path, **options)
+        if not isinstance(items, list):
+            raise self._stranger("is no list")
+        return [self._read(model, item) for item in items]
 
     def pages(self, model: type[Model], path: str, **params: Any) -> Iterator[Model]:
         """All items of a paged list, a page at a time."""
