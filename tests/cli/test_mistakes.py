@@ -48,6 +48,8 @@ def shared(shared_office: Office) -> Iterator[Cli]:
             2,
             "(choose from 'read', 'run', 'operate', 'share', 'rule',",
         ),
+        (["instances", "list", "--state", "nothing"], 2, "not valid: state: must be 'pending', 'starting',"),
+        (["auth", "tokens", "make", "x", "--days", "0"], 2, "days: must be more than 0."),
         (["first-boot", "show", "nothing"], 3, "There are no saved first-boot settings 'nothing'."),
         (["marks", "set"], 2, "the following arguments are required: REF, MARK"),
         (

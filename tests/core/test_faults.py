@@ -70,6 +70,8 @@ AFLOAT = Annotated[Boat | Buoy, Field(discriminator="kind")]
         (Annotated[int, Field(le=2)], 3, "must be 2 or less"),
         (Annotated[int, Field(gt=2)], 2, "must be more than 2"),
         (Annotated[int, Field(lt=2)], 2, "must be less than 2"),
+        (Annotated[float, Field(gt=0.0, le=730.0)], 1000, "must be 730 or less"),
+        (Annotated[float, Field(ge=0.5)], 0, "must be 0.5 or more"),
         (Annotated[int, Field(multiple_of=512)], 513, "must be a multiple of 512"),
         (Annotated[str, Field(pattern="^[a-z]+$")], "A", "must have the form ^[a-z]+$"),
         (Annotated[str, Field(pattern=form("^[a-m]+$", "letters up to m"))], "z", "must be letters up to m"),

@@ -118,10 +118,15 @@ def is_ours(error: ErrorDetails) -> bool:
     return error["type"] in ("value_error", "assertion_error")
 
 
+def _short(value: Any) -> Any:
+    """A bound as people write it: 730, not 730.0."""
+    return int(value) if isinstance(value, float) and value.is_integer() else value
+
+
 def in_words(error: ErrorDetails) -> str:
     """What is wrong with one value, as what follows its name: ``must be 5 or more``.  The value is not in it: it may be
     a secret."""
-    context = error.get("ctx") or {}
+    context = {name: _short(value) for name, value in (error.get("ctx") or {}).items()}
     kind = error["type"]
     try:
         if kind in _FROM_CONTEXT:

@@ -113,7 +113,9 @@ def _faults_of_request(error: RequestValidationError) -> list[Fault]:
     errors = error.errors()
     of_body = [one for one in errors if one["loc"][0] == "body" and one["type"] != "json_invalid"]
     found = faults_in(of_body, {"body": error.body})
-    found += [Fault(one["loc"], (one,)) for one in errors if one["loc"][0] != "body"]
+    # Which of several values of a parameter it is, its own words say.
+    named = [(tuple(part for part in one["loc"] if isinstance(part, str)), one) for one in errors]
+    found += [Fault(place, (one,)) for place, one in named if place[0] != "body"]
     found += [Fault(("body",), (one,)) for one in errors if one["type"] == "json_invalid"]
     return [replace(one, place=one.place[1:] or one.place) for one in found]
 

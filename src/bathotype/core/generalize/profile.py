@@ -389,13 +389,13 @@ def load_profile(text: str) -> Profile:
     return profile_of(read_plain(text, "The profile"))
 
 
-def profile_of(data: Any) -> Profile:
-    """The same from plain data."""
+def profile_of(data: Any, *, called: str = "The profile") -> Profile:
+    """The same from plain data, which is ``called`` so in errors."""
     try:
         profile = Profile.model_validate(data)
     except ValidationError as error:
         raise Invalid(
-            f"The profile is not valid: {faults_of(error, data)}.", advice="See docs/profiles.md for the schema."
+            f"{called} is not valid: {faults_of(error, data)}.", advice="See docs/profiles.md for the schema."
         ) from error
     return _extended(profile, 0)
 

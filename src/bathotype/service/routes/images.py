@@ -281,7 +281,7 @@ def _changes(planned: Planned) -> list[wire.PlannedChange]:
 
 
 def _steps(body: wire.EditRequest) -> Profile:
-    steps = profile_of({"name": "edit", "steps": body.steps})
+    steps = profile_of({"name": "edit", "steps": body.steps}, called="The edit")
     if any(isinstance(step, RunInside | OwnTool) for step in steps.steps):
         raise Invalid("A step runs inside the machine, and an edit boots none.", advice="Leave the step out.")
     return steps
