@@ -40,7 +40,11 @@ def test_errors_are_problem_documents(http: httpx.Client) -> None:
 
 
 def test_an_address_that_takes_no_such_method_says_which_it_takes(http: httpx.Client) -> None:
-    for path, methods in (("/lines/gauge", "DELETE, GET"), ("/versions/gauge@1.0.0", "GET, PATCH"), ("/lines", "GET, POST")):
+    for path, methods in (
+        ("/lines/gauge", "DELETE, GET"),
+        ("/versions/gauge@1.0.0", "GET, PATCH"),
+        ("/lines", "GET, POST"),
+    ):
         answer = http.put(path)
         assert (answer.status_code, answer.headers["allow"]) == (405, methods)
         assert answer.json()["detail"] == f"PUT is not possible at /api/v1{path}."
