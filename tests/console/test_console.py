@@ -319,6 +319,7 @@ def test_somebody_is_invited_joins_and_may_only_look(desk: Opens) -> None:
     guest.page.goto(page.get_by_role("dialog").locator("code").text_content() or "")
     guest.page.get_by_label("New password").fill("nine grey herons wade")
     guest.page.get_by_role("button", name="Set the password").click()
+    guest.says("Welcome, edda.")
     guest.sign_in("edda", "nine grey herons wade")
     page.get_by_role("button", name="Close").click()
     page.get_by_role("button", name="Remove edda").click()
