@@ -68,17 +68,17 @@ def install(app: FastAPI) -> None:
     @app.exception_handler(HTTPException)
     async def plain(request: Request, error: HTTPException) -> JSONResponse:
         title, code = _PLAIN.get(error.status_code, ("Failed", "http"))
-        detail, advice, path = str(error.detail), "", request.url.path[:200]
+        detail, advice, allowed, path = str(error.detail), "", "", request.url.path[:200]
         if error.status_code == 400:
             detail, advice = "The body of this request cannot be read.", "Send JSON in UTF-8."
-        if error.status_code == 404:
+        elif error.status_code == 404:
             detail, advice = f"There is nothing at {path}.", "The addresses are in /api/v1/openapi.json."
+        elif error.status_code == 405:
+            allowed = ", ".join(_methods_at(request))
+            detail, advice = f"{request.method} is not possible at {path}.", f"Possible there: {allowed}."
         answer = problem(request, error.status_code, title, detail, code, advice)
-        if error.status_code == 405:
-            methods = ", ".join(_methods_at(request))
-            detail, advice = f"{request.method} is not possible at {path}.", f"Possible there: {methods}."
-            answer = problem(request, 405, title, detail, code, advice)
-            answer.headers["Allow"] = methods  # RFC 9110, section 15.5.6
+        if allowed:
+            answer.headers["Allow"] = allowed  # RFC 9110, section 15.5.6
         return answer
 
     @app.exception_handler(UnicodeError)
