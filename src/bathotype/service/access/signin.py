@@ -62,8 +62,8 @@ def log_in(database: Database, name: str, password: str, origin: str) -> User:
     raise NotSignedIn("Name or password is wrong.", advice="Try again, or ask a steward for a new invitation.")
 
 
-def change_password(database: Database, person: Person, old: str, new: str, origin: str) -> None:
-    """Another password for a person who gives the one that counts; its other sessions end.
+def another_password(database: Database, person: Person, old: str, new: str, origin: str) -> str:
+    """The hash of another password, for a person who gives the one that counts.
 
     Raises `Refused` where the old one is wrong, and as `log_in` after a few wrong ones.
     """
@@ -71,16 +71,20 @@ def change_password(database: Database, person: Person, old: str, new: str, orig
         raise Refused(f"{person.name} is a robot: it has tokens, and no password.", code="state-forbids")
     hashed = hash_password(new)
     try:
-        user = log_in(database, person.name, old, origin)
+        log_in(database, person.name, old, origin)
     except NotSignedIn as error:  # who asks is signed in all the same
         if error.code == "locked-out":
             raise Refused(error.message, advice=error.advice, code=error.code) from error
         advice = "Try again. A steward can give you a new invitation if you do not know it."
         raise Refused("The old password is wrong.", advice=advice, code="wrong-password") from error
-    with database.sessions.begin() as session:
-        session.execute(update(User).where(User.id == user.id).values(password=hashed))
-        others = (ConsoleSession.user_id == user.id) & (ConsoleSession.digest != (person.session_digest or ""))
-        session.execute(delete(ConsoleSession).where(others))
+    return hashed
+
+
+def set_password(session: Session, person: Person, hashed: str) -> None:
+    """Let another password count; the person's other sessions end."""
+    session.execute(update(User).where(User.id == person.user_id).values(password=hashed))
+    others = (ConsoleSession.user_id == person.user_id) & (ConsoleSession.digest != (person.session_digest or ""))
+    session.execute(delete(ConsoleSession).where(others))
 
 
 def _check_lock(row: SignInFailure | None) -> None:

@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 from bathotype.core.errors import Forbidden, NotFound
 from bathotype.service import audit
 from bathotype.service.access.principals import Person, person_named
-from bathotype.service.access.signin import change_password
+from bathotype.service.access.signin import another_password, set_password
 from bathotype.service.records import Account, Invitation, Membership, User
 from bathotype.service.records.base import CHANGE, utcnow
 from bathotype.service.routes.access import keep_a_steward, who
@@ -66,8 +66,9 @@ def leave_account(account: str, person: Signed, service: ServiceOf) -> None:
 def change_own_password(body: wire.PasswordChange, person: Signed, request: Request, service: ServiceOf) -> None:
     """Choose another password.  Your other sessions end; your tokens stay good."""
     _need_no_limits(person)
-    change_password(service.database, person, body.old, body.new, request.state.origin)
+    hashed = another_password(service.database, person, body.old, body.new, request.state.origin)
     with service.database.sessions.begin() as session:
+        set_password(session, person, hashed)
         for standing in person.standings:
             audit.record(session, standing.account_id, person.name, "member.password-changed", person.name)
 
