@@ -39,7 +39,7 @@ def run_demo(data: Path, port: int, *, lived_in: bool = False) -> int:
 
 def _give_life(system: DemoSystem, stopping: list[int]) -> None:
     """Fill an empty demo; say so where the filling was or is cut short."""
-    if not life.is_there(system):
+    if life.is_whole(system) and not life.is_there(system):  # what was begun would meet its own first lines
         filling = life.begin(system, _say)
         while filling.is_alive() and not stopping:
             system.supervisor.look()
