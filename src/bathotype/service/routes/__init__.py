@@ -3,7 +3,6 @@
 from fastapi import APIRouter
 
 from bathotype.service.routes import (
-    access,
     audit,
     builds,
     captures,
@@ -14,9 +13,11 @@ from bathotype.service.routes import (
     inspections,
     instancechanges,
     instances,
+    keys,
     launches,
     lines,
     machines,
+    members,
     memberships,
     operations,
     overview,
@@ -26,9 +27,11 @@ from bathotype.service.routes import (
     rules,
     savedsheets,
     secrets,
+    sessions,
     sharing,
     subscriptions,
     targets,
+    tokens,
     versions,
 )
 
@@ -60,7 +63,10 @@ ROUTERS: tuple[APIRouter, ...] = tuple(
         instancechanges,
         audit,
         subscriptions,
-        access,
+        sessions,
+        tokens,
+        members,
+        keys,
         memberships,
         feed,
     )

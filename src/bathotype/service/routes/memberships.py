@@ -12,9 +12,10 @@ from bathotype.service.access.principals import Person, person_named
 from bathotype.service.access.signin import another_password, set_password
 from bathotype.service.records import Account, Invitation, Membership, User
 from bathotype.service.records.base import CHANGE, utcnow
-from bathotype.service.routes.access import keep_a_steward, who
 from bathotype.service.routes.callers import ReadsOf, ServiceOf, Signed
+from bathotype.service.routes.members import keep_a_steward
 from bathotype.service.routes.route import api_router
+from bathotype.service.routes.sessions import who
 from bathotype.wire import access as wire
 
 router = api_router()
