@@ -49,21 +49,8 @@ def create_app(service: Service) -> FastAPI:
     app.state.service = service
     app.add_middleware(Limited)
     problems.install(app)
-    # Their routes as they are: a router that is included is searched anew at each request.
-    routes = [route for router in ROUTERS for route in router.routes]
-    app.router.routes += [ByWords(routes), *routes]
 
-    document = app.openapi
-
-    def with_tokens() -> dict[str, Any]:
-        made = document()
-        made["components"]["securitySchemes"] = {
-            TOKEN_SCHEME: {"type": "http", "scheme": "bearer", "description": "An API token."}
-        }
-        return made
-
-    app.openapi = with_tokens  # type: ignore[method-assign]
-
+    # Before the routes of the API: a probe must not look through them all.
     @app.get("/healthz", response_class=PlainTextResponse, include_in_schema=False)
     def healthz() -> str:
         return "ok\n"
@@ -83,6 +70,21 @@ def create_app(service: Service) -> FastAPI:
         if not hmac.compare_digest(given.encode(), wanted.encode()):
             raise NotSignedIn("Metrics need their own token.", advice="Show BATHOTYPE_METRICS_TOKEN as a bearer token.")
         return Response(_metrics(service), media_type=CONTENT_TYPE_LATEST)
+
+    # Their routes as they are: a router that is included is searched anew at each request.
+    routes = [route for router in ROUTERS for route in router.routes]
+    app.router.routes += [ByWords(routes), *routes]
+
+    document = app.openapi
+
+    def with_tokens() -> dict[str, Any]:
+        made = document()
+        made["components"]["securitySchemes"] = {
+            TOKEN_SCHEME: {"type": "http", "scheme": "bearer", "description": "An API token."}
+        }
+        return made
+
+    app.openapi = with_tokens  # type: ignore[method-assign]
 
     apipage.install(app)
     console.install(app)

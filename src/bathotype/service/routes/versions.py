@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import date
-from typing import Annotated
+from typing import Annotated, Any
 
 from fastapi import Query, Response
 from sqlalchemy import bindparam, select
@@ -41,7 +41,7 @@ from bathotype.service.routes.route import api_router, sent
 from bathotype.service.shares import find_usable, in_regions, reference_for
 from bathotype.service.signatures import signed
 from bathotype.service.statements import Statement
-from bathotype.service.usable import usable
+from bathotype.service.usable import Lookup, found
 from bathotype.wire import versions as wire
 from bathotype.wire.common import Page, Plan
 from bathotype.wire.operations import Operation
@@ -244,11 +244,10 @@ def signature(reference: str, caller: Reader, reads: ReadsOf) -> wire.Signature:
         )
 
 
-_FACTS = Statement(
-    select(Version.contents["needs"].label("needs"), Version.purpose, Version.disks).where(
-        Version.id == bindparam("version")
-    )
-)
+_NEEDED: tuple[Any, ...] = (Version.contents["needs"].label("needs"), Version.purpose, Version.disks)
+_RESOLVED = Lookup(*_NEEDED)
+#: The same of a version that the lookup does not find.
+_FACTS = Statement(select(*_NEEDED).where(Version.id == bindparam("version")))
 
 
 @router.get(_REF + "/resolution")
@@ -256,11 +255,11 @@ def resolve(
     reference: str, caller: Reader, service: ServiceOf, reads: ReadsOf, region: str | None = None
 ) -> wire.Resolution:
     """What another tool needs to launch this: refused for the same reasons as a launch."""
-    version = usable(reads, caller, reference)
+    version, row = found(_RESOLVED, reads, caller, reference)
     verdict = version.may_launch(version.reference, exact=parse_reference(reference).exact)
     if not verdict.allowed:
         raise Refused(" ".join(verdict.reasons), code="state-forbids")
-    base, facts = None, _FACTS.first(reads.connection, version=version.id)
+    base, facts = None, row or _FACTS.first(reads.connection, version=version.id)
     if region:
         service.reach.check_region(region)
         with reads.session() as session:
