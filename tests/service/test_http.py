@@ -41,13 +41,30 @@ def test_errors_are_problem_documents(http: httpx.Client) -> None:
 
 def test_an_address_that_takes_no_such_method_says_which_it_takes(http: httpx.Client) -> None:
     for path, methods in (
-        ("/lines/gauge", "DELETE, GET"),
-        ("/versions/gauge@1.0.0", "GET, PATCH"),
-        ("/lines", "GET, POST"),
+        ("/lines/gauge", "DELETE, GET, HEAD"),
+        ("/versions/gauge@1.0.0", "GET, HEAD, PATCH"),
+        ("/lines", "GET, HEAD, POST"),
     ):
         answer = http.put(path)
         assert (answer.status_code, answer.headers["allow"]) == (405, methods)
         assert answer.json()["detail"] == f"PUT is not possible at /api/v1{path}."
+
+
+@pytest.mark.parametrize(
+    "path", ["/lines", "/lines/nothing", "/versions/gauge@1.0.0", "/versions/gauge@1.0.0/disk", "/lines?format=csv"]
+)
+def test_head_answers_what_get_answers_but_its_body(http: httpx.Client, path: str) -> None:
+    head, got = http.head(path), http.get(path)
+    assert head.status_code == got.status_code and head.content == b"" and got.content
+    for each in (head, got):
+        del each.headers["x-request-id"]
+    assert head.headers == got.headers
+
+
+def test_head_of_what_never_ends_ends(http: httpx.Client) -> None:
+    answer = http.head("/feed")  # GET would go on for as long as somebody reads
+    assert answer.status_code == 200 and answer.headers["content-type"].startswith("text/event-stream")
+    assert http.head("/captures").status_code == 405
 
 
 @pytest.mark.parametrize(

@@ -16,6 +16,7 @@ from starlette.concurrency import run_in_threadpool
 import bathotype
 from bathotype.core.errors import NotFound, NotSignedIn
 from bathotype.service import apipage, console, problems
+from bathotype.service.head import WithHead
 from bathotype.service.limits import Limited
 from bathotype.service.records import Alert, Instance, Operation, Version
 from bathotype.service.routes import ROUTERS, TAGS
@@ -47,6 +48,7 @@ def create_app(service: Service) -> FastAPI:
         openapi_tags=[{"name": name, "description": about} for name, about in TAGS.items()],
     )
     app.state.service = service
+    app.add_middleware(WithHead)
     app.add_middleware(Limited)
     problems.install(app)
 

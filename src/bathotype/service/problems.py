@@ -126,7 +126,7 @@ def _methods_at(request: Request) -> list[str]:
     for route in request.app.routes:
         if isinstance(route, Route) and route.matches(request.scope)[0] != Match.NONE:
             found |= route.methods or set()
-    return sorted(found)
+    return sorted(found | {"HEAD"} if "GET" in found else found)
 
 
 class Identified:
