@@ -84,6 +84,19 @@ def test_a_body_that_does_not_fit_is_refused_in_plain_words(
     assert (answer.status_code, answer.json()["detail"], answer.json()["title"]) == (status, detail, "Not valid")
 
 
+def test_each_value_that_is_not_valid_is_pointed_at(http: httpx.Client) -> None:
+    body = {"domain": "tide.example", "users": [{"name": "ada"}, {"name": "B b"}], "hold/off~": 1}
+    refused = http.put("/first-boot/tide", json=body).json()
+    assert {one["pointer"]: one["detail"] for one in refused["errors"]} == {
+        "#/users/1/name": "must be lower-case letters, digits, _ and -, beginning with a letter or _, 32 at most",
+        "#/hold~1off~0": "is not known here",
+    }
+    assert all(f"{one['detail']}" in refused["detail"] for one in refused["errors"])
+    refused = http.get("/lines", params={"limit": 0}).json()
+    assert refused["errors"] == [{"detail": "must be 1 or more", "parameter": "limit"}]
+    assert "errors" not in http.get("/lines/nothing").json()
+
+
 def test_a_parameter_that_counts_once_is_given_once(http: httpx.Client) -> None:
     refused = http.get("/instances", params={"region": ["skerry-1", "fjord-2"]}).json()
     assert (refused["detail"], refused["advice"]) == ("The parameter 'region' is given 2 times.", "Give it once.")

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import secrets
+from collections.abc import Sequence
 from contextvars import ContextVar
 from dataclasses import replace
+from urllib.parse import quote
 
 import structlog
 from fastapi import FastAPI, Request
@@ -18,7 +20,7 @@ from starlette.routing import Match, Route
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from bathotype.core.errors import BathotypeError
-from bathotype.core.faults import Fault, faults_in
+from bathotype.core.faults import Fault, faults_in, place_of
 from bathotype.service import audit
 
 log = structlog.get_logger()
@@ -31,12 +33,20 @@ _PLAIN = {
     413: ("Too large", "too-large"),
     422: ("Not valid", "invalid"),
 }
+_MOST = 5  # values that are named as not valid in one answer
 #: Method and path of the request that is answered.
 asked_for: ContextVar[str] = ContextVar("asked_for", default="")
 
 
 def problem(
-    request: Request, status: int, title: str, detail: str, code: str, advice: str = "", about: str = ""
+    request: Request,
+    status: int,
+    title: str,
+    detail: str,
+    code: str,
+    advice: str = "",
+    about: str = "",
+    errors: Sequence[dict[str, str]] = (),
 ) -> JSONResponse:
     """One problem document."""
     body = {
@@ -47,6 +57,7 @@ def problem(
         "code": code,
         "advice": advice,
         **({"about": about} if about else {}),
+        **({"errors": errors} if errors else {}),
         "request_id": getattr(request.state, "request_id", ""),
     }
     headers = {401: {"WWW-Authenticate": "Bearer"}, 429: {"Retry-After": "2"}}.get(status)
@@ -62,8 +73,10 @@ def install(app: FastAPI) -> None:
 
     @app.exception_handler(RequestValidationError)
     async def invalid(request: Request, error: RequestValidationError) -> JSONResponse:
-        faults = "; ".join(map(str, _faults_of_request(error)[:5]))
-        return problem(request, 422, "Not valid", f"The request is not valid: {faults}.", "invalid")
+        found = _faults_of_request(error)[:_MOST]
+        faults = "; ".join(str(replace(one, place=one.place[1:] or one.place)) for one in found)
+        detail, errors = f"The request is not valid: {faults}.", [_where(one) for one in found]
+        return problem(request, 422, "Not valid", detail, "invalid", errors=errors)
 
     @app.exception_handler(HTTPException)
     async def plain(request: Request, error: HTTPException) -> JSONResponse:
@@ -109,7 +122,8 @@ def install(app: FastAPI) -> None:
 
 
 def _faults_of_request(error: RequestValidationError) -> list[Fault]:
-    """What is wrong with the values of a request, each at its place in the body, or by the name of its parameter."""
+    """What is wrong with the values of a request, each at its place: ``body``, ``query``, ``path`` or ``header``, then where
+    it is in the body, or the name of the parameter."""
     errors = error.errors()
     of_body = [one for one in errors if one["loc"][0] == "body" and one["type"] != "json_invalid"]
     found = faults_in(of_body, {"body": error.body})
@@ -117,7 +131,16 @@ def _faults_of_request(error: RequestValidationError) -> list[Fault]:
     named = [(tuple(part for part in one["loc"] if isinstance(part, str)), one) for one in errors]
     found += [Fault(place, (one,)) for place, one in named if place[0] != "body"]
     found += [Fault(("body",), (one,)) for one in errors if one["type"] == "json_invalid"]
-    return [replace(one, place=one.place[1:] or one.place) for one in found]
+    return found
+
+
+def _where(fault: Fault) -> dict[str, str]:
+    """One of a problem's ``errors``, as RFC 9457 (section 3) shows them: a pointer is a fragment (RFC 6901, section 6)."""
+    part, *place = fault.place
+    if part != "body":
+        return {"detail": fault.words, "parameter": place_of(place)}
+    steps = [quote(str(step).replace("~", "~0").replace("/", "~1"), safe="~") for step in place]
+    return {"detail": fault.words, "pointer": "/".join(["#", *steps])}
 
 
 def _methods_at(request: Request) -> list[str]:

@@ -79,6 +79,14 @@ class Page(Answer, Generic[Item]):
     total: int | None = Field(default=None, description="Items on all pages, where `total` was asked for.")
 
 
+class ValueProblem(Answer):
+    """What is wrong with one value of a request."""
+
+    detail: str = Field(description="What follows the name of the value: `must be 5 or more`.")
+    pointer: str = Field(default="", description="Where it is in the body: a JSON Pointer (RFC 6901) as a fragment.")
+    parameter: str = Field(default="", description="The parameter that it is, where it is not in the body.")
+
+
 class Problem(Answer):
     """An error, as RFC 9457 has it, with a stable ``code`` and what to do."""
 
@@ -89,6 +97,7 @@ class Problem(Answer):
     code: str
     advice: str = ""
     about: str = Field(default="", description="What it is about, where a program goes on with that: a reference.")
+    errors: list[ValueProblem] = Field(default=[], description="Each value that is not valid, where it is known which.")
     request_id: str = Field(default="", description="Names this request in the service's log.")
 
 
